@@ -1,0 +1,138 @@
+import { existsSync, readFileSync, writeFileSync } from 'node:fs';
+import { randomBytes } from 'node:crypto';
+import { join } from 'node:path';
+import pc from 'picocolors';
+import { GateClient, GateProblem, type TrialReport } from '../src/client/index.ts';
+import { checkRulebook } from '../src/core/check/index.ts';
+import { ConfigError } from '../src/service/config.ts';
+import { DESK_AUDIENCE, RECORDS_AUDIENCE, developmentKey, developmentToken } from '../src/service/identity/development.ts';
+import { startService } from '../src/service/start.ts';
+import { connect } from '../src/store/connection.ts';
+import { migrate } from '../src/store/migrations/index.ts';
+import { setStaff } from '../src/store/staff.ts';
+import { readRulebook } from '../src/cli/rulebook-files.ts';
+import { DEFAULT_PORT } from '../src/cli/settings.ts';
+import { loadDemo } from './data/load.ts';
+
+/**
+ * The demo, once its set-up is done (scripts/demo.mjs): publishes the rulebook, loads the records, runs the trials,
+ * says how to go on, and serves until it is told to stop. With `--check` it asks the service once and ends.
+ */
+const [root = '.', ...flags] = process.argv.slice(2);
+const onlyCheck = flags.includes('--check');
+const state = process.env.FIRMGATE_STATE ?? join(root, '.firmgate');
+const databaseUrl = process.env.DATABASE_URL!;
+const STAFF = 'manager@hollowoak.example';
+
+const step = (text: string) => console.log(`${pc.green('✓')} ${text}`);
+
+try {
+  process.exitCode = await main();
+} catch (error) {
+  if (!(error instanceof ConfigError) && !(error instanceof GateProblem)) throw error;
+  console.error(`${pc.red('error')}: ${error.message}`);
+  process.exitCode = 2;
+}
+
+async function main(): Promise<number> {
+  const port = onlyCheck ? 0 : Number(process.env.PORT ?? DEFAULT_PORT);
+  const keyFile = join(state, 'development-key.json');
+  const service = await startService({
+    databaseUrl,
+    host: '127.0.0.1',
+    port,
+    issuers: [],
+    leeway: 30,
+    developmentKey: keyFile,
+    logLevel: 'error',
+    consoleFolder: join(root, 'dist/console'),
+  });
+  try {
+    await Promise.race([service.ready, databaseAbsent()]);
+    const key = await developmentKey(keyFile);
+    const desk = new GateClient({ url: service.url, token: await developmentToken(key, 'demo', DESK_AUDIENCE, 600) });
+    const report = await prepare(desk);
+    if (onlyCheck) return await probe(service.url, report);
+    greet(service.url, await staffPassword(), report);
+    await new Promise<void>((resolve) => {
+      process.once('SIGINT', resolve);
+      process.once('SIGTERM', resolve);
+    });
+    console.log('\nStopping.');
+    return 0;
+  } finally {
+    await service.stop();
+  }
+
+  async function probe(url: string, report: TrialReport): Promise<number> {
+    const health = await new GateClient({ url }).health();
+    const key = await developmentKey(keyFile);
+    const hives = async (name: string) => {
+      const token = await developmentToken(key, name, RECORDS_AUDIENCE, 60);
+      return (await new GateClient({ url, token }).list('hives', { count: true })).count;
+    };
+    step(`the service answers: health ${health.status}, rulebook ${health.rulebook}; ada reads ${await hives('ada')} hives, ben reads ${await hives('ben')}`);
+    return health.status === 'ok' && report.failed === 0 && report.passed > 0 ? 0 : 1;
+  }
+}
+
+/** The service would wait for its database for ever; whoever runs the demo wants to be told. */
+async function databaseAbsent(): Promise<never> {
+  await new Promise((resolve) => setTimeout(resolve, 20_000).unref());
+  throw new ConfigError('the database cannot be reached: check DATABASE_URL, or leave it out to use the demo’s own');
+}
+
+async function prepare(desk: GateClient): Promise<TrialReport> {
+  const files = readRulebook(join(root, 'demo/rulebook'));
+  const published = await desk.publish({ files });
+  step(published.changed ? `rulebook published as version ${published.version}` : `rulebook version ${published.version} is in force`);
+  const checked = checkRulebook(files);
+  const database = connect({ url: databaseUrl, poolSize: 2 });
+  try {
+    await migrate(database);
+    const loaded = checked.ok ? await loadDemo(database, checked.rulebook) : 0;
+    step(loaded > 0 ? `${loaded} demo records loaded` : 'demo records are there');
+    await setStaff(database, STAFF, await staffPassword());
+  } finally {
+    await database.destroy();
+  }
+  const report = await desk.trials(null);
+  const titles = new Set(report.verdicts.map((verdict) => verdict.trial));
+  for (const title of titles) {
+    const verdicts = report.verdicts.filter((verdict) => verdict.trial === title);
+    const met = verdicts.filter((verdict) => verdict.passed).length;
+    console.log(`  ${met === verdicts.length ? pc.green('✓') : pc.red('✗')} ${title} ${pc.dim(`${met} of ${verdicts.length}`)}`);
+  }
+  const summary = `trials: ${report.passed} expectations met, ${report.failed} not; everything they did was rolled back`;
+  if (report.failed === 0) step(summary);
+  else console.log(`${pc.red('✗')} ${summary}; see: ./firmgate trial`);
+  return report;
+}
+
+/** Made at the first start and kept in a file of the user's own. */
+async function staffPassword(): Promise<string> {
+  const file = join(state, 'demo-staff.json');
+  if (existsSync(file)) return (JSON.parse(readFileSync(file, 'utf8')) as { password: string }).password;
+  const password = randomBytes(9).toString('base64url');
+  writeFileSync(file, JSON.stringify({ email: STAFF, password }), { mode: 0o600 });
+  return password;
+}
+
+function greet(url: string, password: string, report: TrialReport): void {
+  const lines = [
+    '',
+    pc.bold(`Firm Gate is running at ${url}`),
+    '',
+    `  Console   ${pc.cyan(`${url}/console/`)}`,
+    `            sign in as ${pc.bold(STAFF)} with ${pc.bold(password)}`,
+    '',
+    '  As Ada, and as Ben, from another terminal in this folder:',
+    pc.cyan('            ./firmgate records list hives --as ada'),
+    pc.cyan('            ./firmgate records list hives --as ben'),
+    '  With curl, as an end user’s program would:',
+    pc.cyan(`            curl -H "Authorization: Bearer $(./firmgate token ada)" ${url}/v1/records/hives`),
+    '',
+    report.failed === 0 ? '  Ctrl-C stops the service and its database.' : pc.red('  Some trials failed. Ctrl-C stops the service and its database.'),
+  ];
+  console.log(lines.join('\n'));
+}

@@ -1,0 +1,53 @@
+// What has to be there before anything runs: Node's version, the packages, the build.
+import { createHash } from 'node:crypto';
+import { existsSync, mkdirSync, readFileSync, readdirSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { capture, root, step, stop } from './shell.mjs';
+
+const [major, minor] = process.versions.node.split('.').map(Number);
+if (major < 20 || (major === 20 && minor < 19)) {
+  stop(`Node.js 20.19 or later is needed; this is ${process.versions.node}.`);
+}
+
+/** Node's packages, exactly as the lock file has them; at once where they are there already. */
+export async function installPackages() {
+  const wanted = digest(['package-lock.json', '.npmrc']);
+  const marker = join(root, 'node_modules/.firmgate-installed');
+  if (existsSync(marker) && readFileSync(marker, 'utf8') === wanted) return;
+  await step('packages installed', () => {
+    capture('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], { env: { ...process.env, NODE_ENV: 'development' } });
+    writeFileSync(marker, wanted);
+  });
+}
+
+/** Compiles the sources and the console; at once where nothing has changed since. */
+export async function build() {
+  const wanted = digest([
+    ...filesBelow('src'), ...filesBelow('demo'), ...filesBelow('bench'),
+    'package-lock.json', 'tsconfig.base.json', 'tsconfig.build.json', 'vite.config.ts',
+  ]);
+  const marker = join(root, 'dist/.built');
+  if (existsSync(marker) && readFileSync(marker, 'utf8') === wanted) return;
+  await step('built', () => {
+    capture('node_modules/.bin/tsc', ['-p', 'tsconfig.build.json']);
+    capture('node_modules/.bin/vite', ['build', '--logLevel', 'warn']);
+    mkdirSync(join(root, 'dist'), { recursive: true });
+    writeFileSync(marker, wanted);
+  });
+}
+
+function filesBelow(folder) {
+  if (!existsSync(join(root, folder))) return [];
+  return readdirSync(join(root, folder), { recursive: true, withFileTypes: true })
+    .filter((entry) => entry.isFile())
+    .map((entry) => join(entry.parentPath ?? entry.path, entry.name).slice(root.length + 1))
+    .sort();
+}
+
+function digest(files) {
+  const hash = createHash('sha256');
+  for (const file of files) {
+    if (existsSync(join(root, file))) hash.update(file).update(readFileSync(join(root, file)));
+  }
+  return hash.digest('hex');
+}

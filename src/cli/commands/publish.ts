@@ -1,0 +1,24 @@
+import { checkRulebook } from '../../core/check/index.ts';
+import { deskClient } from '../credentials.ts';
+import type { Output } from '../output.ts';
+import { readRulebook } from '../rulebook-files.ts';
+import { check } from './check.ts';
+
+/** `firmgate publish [path]`: checked here first, so that errors show with their source lines. */
+export async function publish(output: Output, path: string): Promise<void> {
+  const files = readRulebook(path);
+  if (!checkRulebook(files).ok) {
+    check(output, path);
+    return;
+  }
+  const client = await deskClient();
+  const published = await client.publish({ files });
+  output.data(published);
+  output.line(
+    published.changed
+      ? `${output.good('✓')} published as version ${published.version}: it holds from the next request on`
+      : `${output.good('✓')} version ${published.version} is in force already, with the very same files`,
+  );
+  for (const name of published.setAside) output.line(`  kept, and no longer spoken of: ${name}`);
+  for (const note of published.notes) output.line(`  ${note}`);
+}

@@ -1,0 +1,179 @@
+import { GateProblem, type GateClient, type Overview, type RecordDocument } from '../../client/index.ts';
+import { problemTypes } from '../../client/schemas/problems.ts';
+import { clientAs, deskClient } from '../credentials.ts';
+import { Misuse } from '../exit.ts';
+import type { Output } from '../output.ts';
+
+interface AsOption {
+  readonly as: string;
+}
+
+type Collection = Overview['collections'][number];
+
+/** A call as one identity, and what is known of the collection. */
+interface Desk {
+  readonly client: GateClient;
+  readonly collection: Collection;
+  readonly overview: Overview;
+}
+
+const uuidShape = /^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$/i;
+const WITHHELD = '▒▒▒';
+const MISSING = '–';
+
+/** `firmgate records list COLLECTION --as IDENTITY`. */
+export async function recordsList(
+  output: Output,
+  name: string,
+  options: AsOption & { where?: string; order?: string; limit: string; after?: string },
+): Promise<void> {
+  const desk = await open(name, options.as);
+  const { where, order, after } = options;
+  const limit = Number(options.limit);
+  const page = await desk.client.list(name, {
+    ...(where === undefined ? {} : { where }),
+    ...(order === undefined ? {} : { order }),
+    ...(after === undefined ? {} : { after }),
+    limit,
+    count: true,
+    ...including(desk.collection),
+  });
+  output.data({ ...page, records: page.records.map(({ _included: _, ...record }) => record) });
+  const columns = shownColumns(desk.collection).filter((field) => !page.records.every((record) => record._withheld?.includes(field)));
+  if (page.records.length > 0) output.table(columns, page.records.map((record) => columns.map((field) => cell(desk, record, field))));
+  const hidden = shownColumns(desk.collection).filter((field) => page.records.length > 0 && !columns.includes(field));
+  output.line(output.paint.faint(`${page.count} ${name} for ${options.as}${page.records.length < (page.count ?? 0) ? `, ${page.records.length} shown` : ''}    ${MISSING} no value   ${WITHHELD} withheld`));
+  if (hidden.length > 0) output.line(output.paint.faint(`withheld throughout: ${hidden.join(', ')}`));
+  if (page.next !== null) output.line(output.paint.faint(`more: --after ${page.next}`));
+  if (page.records.length === 0 && !output.json) {
+    // A developer is told why; the end user’s own program never is.
+    const look = await (await deskClient()).look(name, options.as === 'visitor' ? null : options.as, where === undefined ? {} : { where });
+    if (look.emptiness !== null) output.line(`${look.emptiness.explanation}\n${look.emptiness.next}`);
+  }
+}
+
+/** `firmgate records get COLLECTION RECORD --as IDENTITY`. */
+export async function recordsGet(output: Output, name: string, record: string, options: AsOption): Promise<void> {
+  const desk = await open(name, options.as);
+  const found = await desk.client.read(name, await recordId(desk, desk.collection, record), including(desk.collection));
+  print(output, desk, found.record);
+}
+
+/** `firmgate records create COLLECTION field=value … --as IDENTITY`. */
+export async function recordsCreate(output: Output, name: string, values: readonly string[], options: AsOption): Promise<void> {
+  const desk = await open(name, options.as);
+  const made = await desk.client.create(name, await parseValues(desk, values, []));
+  print(output, desk, made);
+}
+
+/** `firmgate records update COLLECTION RECORD field=value … --as IDENTITY`. */
+export async function recordsUpdate(
+  output: Output,
+  name: string,
+  record: string,
+  values: readonly string[],
+  options: AsOption & { clear?: readonly string[] },
+): Promise<void> {
+  const desk = await open(name, options.as);
+  const id = await recordId(desk, desk.collection, record);
+  const changed = await desk.client.update(name, id, await parseValues(desk, values, options.clear ?? []));
+  if (changed !== null) {
+    print(output, desk, changed);
+    return;
+  }
+  output.data(null);
+  output.line(`${output.good('✓')} changed, and no longer readable for ${options.as}`);
+}
+
+/** `firmgate records delete COLLECTION RECORD --as IDENTITY`. */
+export async function recordsDelete(output: Output, name: string, record: string, options: AsOption): Promise<void> {
+  const desk = await open(name, options.as);
+  await desk.client.delete(name, await recordId(desk, desk.collection, record));
+  output.data({ deleted: true });
+  output.line(`${output.good('✓')} deleted`);
+}
+
+async function open(name: string, as: string): Promise<Desk> {
+  const overview = await (await deskClient()).overview();
+  const collection = overview.collections.find((each) => each.name === name);
+  if (collection === undefined) {
+    throw new Misuse(`there is no collection ${name}; there are: ${overview.collections.map((each) => each.name).join(', ')}`);
+  }
+  const identities = overview.identities.map((identity) => identity.name);
+  if (as !== 'visitor' && !identities.includes(as)) {
+    throw new Misuse(`there is no test identity ${as}; there are: ${[...identities, 'visitor'].join(', ')}`);
+  }
+  return { client: await clientAs(as === 'visitor' ? null : as), collection, overview };
+}
+
+/** An id as it is; a label is looked for among what the identity may read. */
+async function recordId(desk: Desk, collection: Collection, text: string): Promise<string> {
+  if (uuidShape.test(text)) return text;
+  const found =
+    collection.label === null
+      ? null
+      : await desk.client.list(collection.name, { where: `${quoteName(collection.label)} = ${JSON.stringify(text)}`, limit: 2 });
+  const [record] = found?.records ?? [];
+  if (record !== undefined) return record.id;
+  const { status, title, next } = problemTypes['not-found'];
+  throw new GateProblem({ type: '/problems/not-found', status, title: `${title}: ${collection.name} “${text}”`, detail: next });
+}
+
+function quoteName(name: string): string {
+  return `\`${name}\``;
+}
+
+/** `field=value` as the field’s type wants it in JSON. */
+async function parseValues(desk: Desk, values: readonly string[], cleared: readonly string[]): Promise<Record<string, unknown>> {
+  const parsed: Record<string, unknown> = {};
+  for (const each of values) {
+    const at = each.indexOf('=');
+    if (at < 1) throw new Misuse(`“${each}” is not of the form field=value`);
+    parsed[each.slice(0, at)] = await parseValue(desk, each.slice(0, at), each.slice(at + 1));
+  }
+  for (const field of cleared) parsed[field] = null;
+  return parsed;
+}
+
+async function parseValue(desk: Desk, name: string, text: string): Promise<unknown> {
+  const field = desk.collection.fields.find((each) => each.name === name);
+  if (field?.type === 'integer' && /^-?\d+$/.test(text)) return Number(text);
+  if (field?.type === 'boolean' && (text === 'true' || text === 'false')) return text === 'true';
+  if (field === undefined || field.reference === null) return text;
+  const target = desk.overview.collections.find((each) => each.name === field.reference)!;
+  const identity = target.name === 'people' ? desk.overview.identities.find((each) => each.name === text) : undefined;
+  return identity?.id ?? recordId(desk, target, text);
+}
+
+function shownColumns(collection: Collection): string[] {
+  const fields = collection.fields.filter((field) => !field.system).map((field) => field.name);
+  return collection.label === null ? ['id', ...fields] : fields;
+}
+
+function including(collection: Collection): { include?: string } {
+  const references = collection.fields.filter((field) => field.reference !== null).map((field) => field.name);
+  return references.length === 0 ? {} : { include: references.join(',') };
+}
+
+/** A cell for people: withheld told apart from missing, references by the label that this identity sees. */
+function cell(desk: Desk, record: RecordDocument, name: string): string {
+  if (record._withheld?.includes(name)) return WITHHELD;
+  const value = (record as Record<string, unknown>)[name] ?? null;
+  if (value === null) return MISSING;
+  const field = desk.collection.fields.find((each) => each.name === name)!;
+  if (field.reference === null) return String(value);
+  const identity = desk.overview.identities.find((each) => each.id === value);
+  if (field.reference === 'people' && identity !== undefined) return identity.name;
+  const label = desk.overview.collections.find((each) => each.name === field.reference)?.label ?? null;
+  const target = record._included?.[name] as Record<string, unknown> | null | undefined;
+  const known = label === null ? undefined : target?.[label];
+  return typeof known === 'string' ? known : `…${String(value).slice(-6)}`;
+}
+
+function print(output: Output, desk: Desk, record: RecordDocument): void {
+  const { _included: _, ...rest } = record;
+  output.data(rest);
+  const names = ['id', ...desk.collection.fields.map((field) => field.name).filter((field) => field !== 'id')];
+  const width = Math.max(...names.map((name) => name.length));
+  for (const name of names) output.line(`${output.paint.faint(name.padEnd(width))}  ${cell(desk, record, name)}`);
+}

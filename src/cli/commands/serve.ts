@@ -1,0 +1,46 @@
+import { existsSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { readIssuers, type ServiceConfig } from '../../service/config.ts';
+import { startService } from '../../service/start.ts';
+import { Misuse } from '../exit.ts';
+import type { Output } from '../output.ts';
+import { developmentKeyFile } from '../settings.ts';
+
+export interface ServeOptions {
+  readonly port: string;
+  readonly host: string;
+  readonly database?: string;
+  readonly issuers?: string;
+  readonly development?: boolean;
+  readonly log: ServiceConfig['logLevel'];
+}
+
+/** `firmgate serve`: runs until it is told to stop (SIGINT, SIGTERM), and then finishes what is under way. */
+export async function serve(output: Output, options: ServeOptions): Promise<void> {
+  const databaseUrl = options.database ?? process.env.DATABASE_URL;
+  if (databaseUrl === undefined) throw new Misuse('name the database with --database or in DATABASE_URL');
+  if (!URL.canParse(databaseUrl) || !/^postgres(ql)?:/.test(databaseUrl)) {
+    throw new Misuse('the database must be a URL such as postgres://user@127.0.0.1:5432/name');
+  }
+  const port = Number(options.port);
+  if (!Number.isInteger(port) || port < 0 || port > 65_535) throw new Misuse('--port takes a number from 0 to 65535');
+  const { issuers, leeway } = options.issuers === undefined ? { issuers: [], leeway: 30 } : readIssuers(options.issuers);
+  const consoleFolder = join(dirname(fileURLToPath(import.meta.url)), '../../../console');
+  const service = await startService({
+    databaseUrl,
+    host: options.host,
+    port,
+    issuers,
+    leeway,
+    developmentKey: options.development === true ? developmentKeyFile() : null,
+    logLevel: options.log,
+    consoleFolder: existsSync(consoleFolder) ? consoleFolder : null,
+  });
+  output.note(`Firm Gate listens on ${service.url}; the console is at ${service.url}/console/`);
+  await new Promise<void>((resolve, reject) => {
+    process.once('SIGINT', resolve);
+    process.once('SIGTERM', resolve);
+    service.ready.catch(reject);
+  }).finally(() => service.stop());
+}

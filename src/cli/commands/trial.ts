@@ -1,0 +1,47 @@
+import type { TrialReport, VerdictDocument } from '../../client/index.ts';
+import { checkRulebook } from '../../core/check/index.ts';
+import { describeEvidence } from '../../core/trial/verdict.ts';
+import type { Evidence } from '../../core/trial/port.ts';
+import { deskClient } from '../credentials.ts';
+import { CheckFailed } from '../exit.ts';
+import type { Output } from '../output.ts';
+import { readRulebook } from '../rulebook-files.ts';
+import { check } from './check.ts';
+
+/** `firmgate trial [path]`: as test identities, against the live data, all rolled back. */
+export async function trial(output: Output, path: string | undefined): Promise<void> {
+  const files = path === undefined ? null : readRulebook(path);
+  if (files !== null && !checkRulebook(files).ok) {
+    check(output, path!);
+    return;
+  }
+  const client = await deskClient();
+  const report = await client.trials(files === null ? null : { files });
+  output.data(report);
+  printReport(output, report);
+  if (report.failed > 0 || report.verdicts.length === 0) throw new CheckFailed();
+}
+
+function printReport(output: Output, report: TrialReport): void {
+  for (const title of new Set(report.verdicts.map((verdict) => verdict.trial))) {
+    const verdicts = report.verdicts.filter((verdict) => verdict.trial === title);
+    const failed = verdicts.filter((verdict) => !verdict.passed);
+    const mark = failed.length === 0 ? output.good('✓') : output.paint.bad('✗');
+    const identities = [...new Set(verdicts.map((verdict) => verdict.identity ?? 'visitor'))].join(', ');
+    output.line(`${mark} ${output.paint.strong(title)} ${output.paint.faint(`${verdicts.length - failed.length} of ${verdicts.length} · ${identities}`)}`);
+    for (const verdict of failed) printFailure(output, verdict);
+  }
+  if (report.verdicts.length === 0) {
+    output.line('There are no trials. Write some: trial "…" { as IDENTITY { reads … } }');
+    return;
+  }
+  const summary = `${report.passed} expectations met, ${report.failed} not, in ${report.milliseconds} ms; everything was rolled back`;
+  output.line(`\n${report.failed === 0 ? output.good(summary) : output.paint.bad(summary)}`);
+}
+
+function printFailure(output: Output, { identity, expectation, file, line, failure }: VerdictDocument): void {
+  output.line(`    as ${identity ?? 'visitor'}: ${output.paint.strong(expectation)}  ${output.paint.faint(`${file}:${line}`)}`);
+  output.line(`      expected  ${failure!.expected}`);
+  output.line(`      actual    ${output.paint.bad(failure!.actual)}`);
+  for (const each of describeEvidence(failure!.evidence as Evidence[])) output.line(`      ${output.paint.faint(each)}`);
+}

@@ -1,0 +1,138 @@
+#!/usr/bin/env node
+import { Command, CommanderError, Option } from 'commander';
+import { EXIT, explainFailure } from './exit.ts';
+import { Output } from './output.ts';
+import { check } from './commands/check.ts';
+import { publish } from './commands/publish.ts';
+import { recordsCreate, recordsDelete, recordsGet, recordsList, recordsUpdate } from './commands/records.ts';
+import { serve } from './commands/serve.ts';
+import { staff } from './commands/staff.ts';
+import { token } from './commands/token.ts';
+import { trial } from './commands/trial.ts';
+import { DEFAULT_PORT } from './settings.ts';
+
+const program = new Command('firmgate')
+  .description('Rules for who may read and change which record and which field, and the proof that they hold.')
+  .version('0.1.0')
+  .showHelpAfterError('(firmgate help COMMAND tells more)')
+  .exitOverride()
+  .addHelpText('after', '\nExit codes: 0 all well, 1 a check failed, 2 misuse, 3 service not reachable.');
+
+const asJson = () => new Option('--json', 'answer with JSON, for scripts');
+const as = () => new Option('--as <identity>', 'the test identity to call as, or “visitor”').makeOptionMandatory();
+
+program
+  .command('serve')
+  .description('run the service')
+  .option('--port <number>', 'the port to listen on', String(DEFAULT_PORT))
+  .option('--host <address>', 'the address to listen on', '127.0.0.1')
+  .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
+  .option('--issuers <file>', 'the file that lists the issuers whose tokens are accepted')
+  .option('--development', 'accept tokens that “firmgate token” makes for test identities')
+  .addOption(new Option('--log <level>', 'how much to log').choices(['silent', 'error', 'warn', 'info', 'debug']).default('info'))
+  .action(guarded(serve));
+
+program
+  .command('check')
+  .description('check a rulebook: every error of every file, with its place')
+  .argument('[path]', 'a folder of .gate files, or one file', '.')
+  .addOption(asJson())
+  .action(guarded(check));
+
+program
+  .command('publish')
+  .description('put a rulebook in force; it holds for the very next request')
+  .argument('[path]', 'a folder of .gate files, or one file', '.')
+  .addOption(asJson())
+  .action(guarded(publish));
+
+program
+  .command('trial')
+  .description('run trials against the live data and take everything back')
+  .argument('[path]', 'a folder of .gate files to try; the published rulebook without it')
+  .addOption(asJson())
+  .action(guarded(trial));
+
+program
+  .command('token')
+  .description('make a token for a test identity, signed with the development key')
+  .argument('<identity>', 'the name of a test identity')
+  .option('--minutes <number>', 'how long it is good for', '60')
+  .addOption(asJson())
+  .action(guarded(token));
+
+program
+  .command('staff')
+  .description('add a staff account for the console, or give it a new password (read from standard input)')
+  .argument('<email>', 'the address to sign in with')
+  .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
+  .addOption(asJson())
+  .action(guarded(staff));
+
+const records = program.command('records').description('read and change records as a test identity, as its program would');
+records
+  .command('list')
+  .argument('<collection>')
+  .addOption(as())
+  .option('--where <condition>', 'only records for which this holds')
+  .option('--order <fields>', 'such as “queen_year desc, code”')
+  .option('--limit <number>', 'records at most', '50')
+  .option('--after <key>', 'go on behind the page that ended here')
+  .addOption(asJson())
+  .action(guarded(recordsList));
+records
+  .command('get')
+  .argument('<collection>')
+  .argument('<record>', 'its id or its label')
+  .addOption(as())
+  .addOption(asJson())
+  .action(guarded(recordsGet));
+records
+  .command('create')
+  .argument('<collection>')
+  .argument('[values...]', 'field=value; references by id or label')
+  .addOption(as())
+  .addOption(asJson())
+  .action(guarded(recordsCreate));
+records
+  .command('update')
+  .argument('<collection>')
+  .argument('<record>', 'its id or its label')
+  .argument('[values...]', 'field=value; references by id or label')
+  .option('--clear <fields...>', 'take these values away')
+  .addOption(as())
+  .addOption(asJson())
+  .action(guarded(recordsUpdate));
+records
+  .command('delete')
+  .argument('<collection>')
+  .argument('<record>', 'its id or its label')
+  .addOption(as())
+  .addOption(asJson())
+  .action(guarded(recordsDelete));
+
+/** Runs a command with its output, and turns what it throws into words and an exit code. */
+function guarded<A extends unknown[]>(work: (output: Output, ...rest: A) => Promise<void> | void) {
+  return async (...rest: A): Promise<void> => {
+    const options = rest.at(-2) as { json?: boolean };
+    const output = new Output(options.json === true);
+    try {
+      await work(output, ...rest);
+    } catch (error) {
+      process.exitCode = explainFailure(error, output);
+    }
+  };
+}
+
+// A reader that closes the pipe early (head) has seen enough.
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code === 'EPIPE') process.exit(EXIT.well);
+  throw error;
+});
+
+try {
+  await program.parseAsync();
+} catch (error) {
+  if (!(error instanceof CommanderError)) throw error;
+  process.exitCode = error.exitCode === 0 ? EXIT.well : EXIT.misuse;
+}

@@ -1,0 +1,35 @@
+import { readFileSync, readdirSync, statSync } from 'node:fs';
+import { join, relative } from 'node:path';
+import type { Source } from '../core/language/source.ts';
+import { Misuse } from './exit.ts';
+
+/**
+ * All `.gate` files of a folder and the folders below it, or one file, by name. A file that is not valid UTF-8 is
+ * refused whole: what would be read instead of a broken letter is not what was written.
+ */
+export function readRulebook(path: string): Source[] {
+  let names: string[];
+  try {
+    names = statSync(path).isDirectory() ? gateFiles(path) : [path];
+  } catch {
+    throw new Misuse(`there is no file or folder ${path}`);
+  }
+  if (names.length === 0) throw new Misuse(`there are no .gate files in ${path}`);
+  return names.map((name) => ({ name: name === path ? name : relative(path, name), text: readText(name) }));
+}
+
+function gateFiles(folder: string): string[] {
+  return readdirSync(folder, { recursive: true, withFileTypes: true })
+    .filter((entry) => entry.isFile() && entry.name.endsWith('.gate'))
+    .map((entry) => join(entry.parentPath, entry.name))
+    .toSorted();
+}
+
+function readText(name: string): string {
+  try {
+    return new TextDecoder('utf-8', { fatal: true, ignoreBOM: false }).decode(readFileSync(name));
+  } catch (error) {
+    if (error instanceof TypeError) throw new Misuse(`${name} is not valid UTF-8 (L006): save it as UTF-8`);
+    throw new Misuse(`${name} cannot be read: ${(error as Error).message}`);
+  }
+}

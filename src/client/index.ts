@@ -1,0 +1,179 @@
+import type { z } from 'zod';
+import { lookSchema, overviewSchema, publishedSchema, staffSchema, trialReportSchema, type RulebookFiles } from './schemas/desk.ts';
+import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
+import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
+
+export type * from './schemas/desk.ts';
+export type * from './schemas/problems.ts';
+export type * from './schemas/records.ts';
+
+/** The service answered with a problem (RFC 9457). */
+export class GateProblem extends Error {
+  override readonly name = 'GateProblem';
+  readonly problem: ProblemDocument;
+
+  constructor(problem: ProblemDocument) {
+    super(problem.title);
+    this.problem = problem;
+  }
+}
+
+/** No answer came: the service is not there, or what answered is not it. */
+export class GateUnreachable extends Error {
+  override readonly name = 'GateUnreachable';
+}
+
+export interface ClientOptions {
+  /** Such as `http://127.0.0.1:7430`; empty for the page’s own origin. */
+  readonly url: string;
+  /** A bearer token; without one the caller is a visitor, or the browser’s session. */
+  readonly token?: string;
+}
+
+export interface ListOptions {
+  readonly where?: string;
+  readonly order?: string;
+  readonly fields?: string;
+  readonly include?: string;
+  readonly limit?: number;
+  readonly after?: string;
+  readonly count?: boolean;
+}
+
+/** A record with the tag that later writes can be held to. */
+export interface TaggedRecord {
+  readonly record: RecordDocument;
+  readonly tag: string | null;
+}
+
+/**
+ * The typed client of the service: the command line, the console and other programs go through it alone.
+ * Every method throws `GateProblem` for a problem and `GateUnreachable` where no answer comes.
+ */
+export class GateClient {
+  readonly #url: string;
+  readonly #token: string | undefined;
+
+  constructor({ url, token }: ClientOptions) {
+    this.#url = url.replace(/\/$/, '');
+    this.#token = token;
+  }
+
+  health() {
+    return this.#call('GET', '/v1/health', healthSchema, { accepts: [503] });
+  }
+
+  me() {
+    return this.#call('GET', '/v1/me', meSchema);
+  }
+
+  list(collection: string, options: ListOptions = {}) {
+    return this.#call('GET', `${recordsPath(collection)}${query(options)}`, listSchema);
+  }
+
+  async read(collection: string, id: string, options: Pick<ListOptions, 'fields' | 'include'> = {}): Promise<TaggedRecord> {
+    const response = await this.#send('GET', `${recordsPath(collection, id)}${query(options)}`);
+    return { record: await this.#parse(response, recordSchema), tag: response.headers.get('etag') };
+  }
+
+  create(collection: string, values: object) {
+    return this.#call('POST', recordsPath(collection), recordSchema, { body: values });
+  }
+
+  /** Answers null where the change took the record out of the caller’s sight. */
+  async update(collection: string, id: string, values: object, tag?: string): Promise<RecordDocument | null> {
+    const response = await this.#send('PATCH', recordsPath(collection, id), { body: values, ...ifMatch(tag) });
+    return response.status === 204 ? null : this.#parse(response, recordSchema);
+  }
+
+  async delete(collection: string, id: string, tag?: string): Promise<void> {
+    await this.#send('DELETE', recordsPath(collection, id), ifMatch(tag));
+  }
+
+  signIn(email: string, password: string) {
+    return this.#call('POST', '/v1/desk/session', staffSchema, { body: { email, password } });
+  }
+
+  session() {
+    return this.#call('GET', '/v1/desk/session', staffSchema);
+  }
+
+  async signOut(): Promise<void> {
+    await this.#send('DELETE', '/v1/desk/session');
+  }
+
+  overview() {
+    return this.#call('GET', '/v1/desk/overview', overviewSchema);
+  }
+
+  /** A list through a test identity; `as` null: the visitor. */
+  look(collection: string, as: string | null, options: Omit<ListOptions, 'count'> = {}) {
+    const named = as === null ? options : { ...options, as };
+    return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(named)}`, lookSchema);
+  }
+
+  publish(files: RulebookFiles) {
+    return this.#call('POST', '/v1/desk/publications', publishedSchema, { body: files });
+  }
+
+  /** Runs the trials of these files, or of the published rulebook. */
+  trials(files: RulebookFiles | null) {
+    return this.#call('POST', '/v1/desk/trials', trialReportSchema, { body: files ?? {} });
+  }
+
+  async #call<T>(method: string, path: string, schema: z.ZodType<T>, options: SendOptions = {}): Promise<T> {
+    return this.#parse(await this.#send(method, path, options), schema);
+  }
+
+  async #parse<T>(response: Response, schema: z.ZodType<T>): Promise<T> {
+    const parsed = schema.safeParse(await response.json().catch(() => undefined));
+    if (!parsed.success) throw new GateUnreachable('what answered is not this service, or of another version');
+    return parsed.data;
+  }
+
+  async #send(method: string, path: string, { body, headers, accepts = [] }: SendOptions = {}): Promise<Response> {
+    let response: Response;
+    try {
+      response = await fetch(this.#url + path, {
+        method,
+        headers: {
+          Accept: 'application/json, application/problem+json',
+          ...(body === undefined ? {} : { 'Content-Type': 'application/json' }),
+          ...(this.#token === undefined ? {} : { Authorization: `Bearer ${this.#token}` }),
+          ...headers,
+        },
+        ...(body === undefined ? {} : { body: JSON.stringify(body) }),
+      });
+    } catch (error) {
+      throw new GateUnreachable(`no answer from ${this.#url === '' ? 'the service' : this.#url}`, { cause: error });
+    }
+    if (response.ok || accepts.includes(response.status)) return response;
+    const problem = problemSchema.safeParse(await response.json().catch(() => undefined));
+    if (problem.success) throw new GateProblem(problem.data);
+    throw new GateUnreachable(`HTTP ${response.status}, and not from this service`);
+  }
+}
+
+interface SendOptions {
+  readonly body?: object;
+  readonly headers?: Readonly<Record<string, string>>;
+  /** Statuses that are answers although they are no success. */
+  readonly accepts?: readonly number[];
+}
+
+function recordsPath(collection: string, id?: string): string {
+  const path = `/v1/records/${encodeURIComponent(collection)}`;
+  return id === undefined ? path : `${path}/${encodeURIComponent(id)}`;
+}
+
+function query(options: object): string {
+  const parameters = new URLSearchParams();
+  for (const [name, value] of Object.entries(options) as [string, string | number | boolean | undefined][]) {
+    if (value !== undefined) parameters.set(name, String(value));
+  }
+  return parameters.size === 0 ? '' : `?${parameters.toString()}`;
+}
+
+function ifMatch(tag: string | undefined): SendOptions {
+  return tag === undefined ? {} : { headers: { 'If-Match': tag } };
+}

@@ -1,0 +1,98 @@
+import { z } from 'zod';
+import { listQuerySchema, listSchema } from './records.ts';
+
+export const signInSchema = z
+  .strictObject({ email: z.string().min(1).max(320), password: z.string().min(1).max(1000) })
+  .meta({ id: 'SignIn' });
+
+export const staffSchema = z.object({ email: z.string() }).meta({ id: 'Staff' });
+
+export const rulebookFilesSchema = z
+  .strictObject({
+    files: z.array(z.strictObject({ name: z.string().min(1).max(200), text: z.string() })).min(1).max(500),
+  })
+  .meta({ id: 'RulebookFiles', description: 'All .gate files of a rulebook' });
+
+export const publishedSchema = z
+  .object({
+    version: z.int(),
+    changed: z.boolean().describe('False where the very same files were in force already'),
+    setAside: z.array(z.string()).describe('Kept in the database, and no longer spoken of'),
+    notes: z.array(z.string()),
+  })
+  .meta({ id: 'Published' });
+
+const truthSchema = z.boolean().nullable();
+
+export const verdictSchema = z
+  .object({
+    trial: z.string(),
+    identity: z.string().nullable(),
+    expectation: z.string(),
+    file: z.string(),
+    line: z.int(),
+    passed: z.boolean(),
+    failure: z
+      .object({
+        expected: z.string(),
+        actual: z.string(),
+        evidence: z.array(
+          z.object({
+            rule: z.string(),
+            sentence: z.string(),
+            fields: z.array(z.string()),
+            before: truthSchema.optional(),
+            after: truthSchema.optional(),
+          }),
+        ),
+      })
+      .optional(),
+  })
+  .meta({ id: 'Verdict', description: 'What came of one expectation of a trial' });
+
+export const trialReportSchema = z
+  .object({ passed: z.int(), failed: z.int(), milliseconds: z.number(), verdicts: z.array(verdictSchema) })
+  .meta({ id: 'TrialReport' });
+
+export const overviewSchema = z
+  .object({
+    version: z.int().nullable(),
+    collections: z.array(
+      z.object({
+        name: z.string(),
+        title: z.string().nullable(),
+        label: z.string().nullable(),
+        owners: z.array(z.string()),
+        fields: z.array(
+          z.object({ name: z.string(), type: z.string(), reference: z.string().nullable(), sensitive: z.boolean(), system: z.boolean() }),
+        ),
+      }),
+    ),
+    identities: z.array(
+      z.object({ name: z.string(), id: z.uuid().nullable(), email: z.string().nullable(), roles: z.array(z.string()), active: z.boolean() }),
+    ),
+  })
+  .meta({ id: 'Overview', description: 'What the published rulebook speaks of' });
+
+/** `as`: a test identity by name, or nothing for the visitor. */
+export const lookQuerySchema = listQuerySchema.extend({ as: z.string().min(1).max(64).optional() }).strict();
+
+export const emptinessSchema = z
+  .object({
+    reason: z.enum(['no rule', 'no rule for these roles', 'no record', 'no match', 'filtered', 'signed out']),
+    explanation: z.string(),
+    next: z.string(),
+  })
+  .meta({ id: 'Emptiness', description: 'Why a list is empty, for the developer' });
+
+export const lookSchema = listSchema
+  .extend({ count: z.int(), total: z.int().describe('All records of the collection'), emptiness: emptinessSchema.nullable() })
+  .meta({ id: 'Look' });
+
+export type RulebookFiles = z.infer<typeof rulebookFilesSchema>;
+export type PublishedDocument = z.infer<typeof publishedSchema>;
+export type VerdictDocument = z.infer<typeof verdictSchema>;
+export type TrialReport = z.infer<typeof trialReportSchema>;
+export type Overview = z.infer<typeof overviewSchema>;
+export type Look = z.infer<typeof lookSchema>;
+export type Emptiness = z.infer<typeof emptinessSchema>;

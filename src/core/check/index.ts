@@ -1,0 +1,61 @@
+import type { Diagnostic } from '../diagnostics/diagnostic.ts';
+import type { Declaration } from '../language/ast.ts';
+import { parseFile, parseFilter } from '../language/parser/index.ts';
+import type { Source } from '../language/source.ts';
+import type { Condition } from '../ir/conditions.ts';
+import type { Role, Rulebook } from '../ir/rulebook.ts';
+import type { Schema } from '../types/schema.ts';
+import { checkCondition } from './conditions.ts';
+import { Findings, withoutRepeats } from './context.ts';
+import { checkRules } from './rules.ts';
+import { checkSchema } from './schema.ts';
+import { checkIdentities, checkTrials } from './trials.ts';
+
+export type CheckedRulebook =
+  | { readonly ok: true; readonly rulebook: Rulebook }
+  | { readonly ok: false; readonly diagnostics: readonly Diagnostic[] };
+
+/**
+ * Parses and checks all files of a rulebook; their order does not matter.
+ * Answers the rulebook, or every error of every file (up to `limits.diagnostics`), never both.
+ */
+export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
+  const parsed = sources.map(parseFile);
+  const findings = new Findings();
+  const declarations = parsed.flatMap((file) => file.declarations);
+  const of = <K extends Declaration['kind']>(kind: K) =>
+    declarations.filter((each): each is Declaration & { kind: K } => each.kind === kind);
+
+  const schema = checkSchema(of('collection'), findings);
+  const roleDeclarations = withoutRepeats(of('role'), (each) => each.name, 'role', findings);
+  const roles = new Map<string, Role>(
+    [...roleDeclarations.values()].map((each) => [each.name.text, { name: each.name.text, title: each.title }]),
+  );
+  const roleNames = new Set(roles.keys());
+  const rules = checkRules(of('rules'), schema, roleNames, sources, findings);
+  const identities = checkIdentities(of('identity'), schema, roleNames, findings);
+  const trials = checkTrials(of('trial'), schema, new Set(identities.keys()), sources, findings);
+
+  const diagnostics = [...parsed.flatMap((file) => file.diagnostics), ...findings.diagnostics];
+  if (diagnostics.length > 0) return { ok: false, diagnostics: inReadingOrder(diagnostics) };
+  return { ok: true, rulebook: { sources, schema, roles, rules, identities, trials } };
+}
+
+/** Checks a caller's filter against a collection: fields and literals only, nothing of the caller. */
+export function checkFilter(
+  text: string,
+  collection: string,
+  schema: Schema,
+): { readonly ok: true; readonly condition: Condition } | { readonly ok: false; readonly diagnostics: readonly Diagnostic[] } {
+  const parsed = parseFilter({ name: 'where', text });
+  if (parsed.expression === null) return { ok: false, diagnostics: parsed.diagnostics };
+  const findings = new Findings();
+  const condition = checkCondition(parsed.expression, { schema, record: collection, filter: true }, findings);
+  return condition === null ? { ok: false, diagnostics: findings.diagnostics } : { ok: true, condition };
+}
+
+function inReadingOrder(diagnostics: readonly Diagnostic[]): Diagnostic[] {
+  return diagnostics.toSorted((a, b) =>
+    a.span.source === b.span.source ? a.span.start - b.span.start : a.span.source < b.span.source ? -1 : 1,
+  );
+}

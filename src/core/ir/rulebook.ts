@@ -1,0 +1,92 @@
+import type { OperationName } from '../language/ast.ts';
+import type { Source } from '../language/source.ts';
+import type { Span } from '../language/span.ts';
+import type { Schema } from '../types/schema.ts';
+import type { Value } from '../types/types.ts';
+import type { Condition, Operand } from './conditions.ts';
+
+/** A checked rulebook: what the engines, the store and the trials work from. */
+export interface Rulebook {
+  readonly sources: readonly Source[];
+  readonly schema: Schema;
+  readonly roles: ReadonlyMap<string, Role>;
+  readonly rules: readonly Rule[];
+  readonly identities: ReadonlyMap<string, Identity>;
+  readonly trials: readonly Trial[];
+}
+
+export interface Role {
+  readonly name: string;
+  readonly title: string | null;
+}
+
+/** Whom a rule speaks of: any of them is enough. */
+export interface Audience {
+  readonly everybody: boolean;
+  readonly people: boolean;
+  readonly visitors: boolean;
+  readonly roles: ReadonlySet<string>;
+}
+
+export interface Stamp {
+  readonly field: string;
+  readonly value: Operand;
+}
+
+/** One sentence of the rulebook. */
+export interface Rule {
+  /** Stable within one version: the collection and the sentence's place in it, such as `hives/2`. */
+  readonly id: string;
+  readonly collection: string;
+  readonly audience: Audience;
+  /** The fields that each operation covers; delete covers the record. */
+  readonly operations: ReadonlyMap<OperationName, ReadonlySet<string>>;
+  readonly when: Condition;
+  /** Sorted by field. Empty unless the sentence speaks of create. */
+  readonly stamps: readonly Stamp[];
+  readonly because: string | null;
+  /** The sentence as it was written. */
+  readonly text: string;
+  readonly span: Span;
+}
+
+export interface Identity {
+  readonly name: string;
+  readonly email: string | null;
+  readonly deactivated: boolean;
+  readonly roles: readonly { readonly role: string; readonly until: string | null }[];
+  /** Fields of the person record; references by label. */
+  readonly fields: ReadonlyMap<string, GivenValue>;
+}
+
+/** A value as a trial or an identity gives it: ready, or a record to be looked up with full sight. */
+export type GivenValue =
+  | { readonly kind: 'value'; readonly value: Value }
+  | { readonly kind: 'now' }
+  | { readonly kind: 'label'; readonly collection: string; readonly label: string }
+  | { readonly kind: 'identity'; readonly name: string }
+  | { readonly kind: 'me' };
+
+export interface Trial {
+  readonly title: string;
+  readonly parts: readonly TrialPart[];
+  readonly span: Span;
+}
+
+export interface TrialPart {
+  /** null: the visitor. */
+  readonly identity: string | null;
+  readonly expectations: readonly Expectation[];
+}
+
+export type GivenValues = ReadonlyMap<string, GivenValue>;
+
+export type Expectation = { readonly collection: string; readonly text: string; readonly span: Span } & (
+  | { readonly kind: 'reads'; readonly labels: readonly string[]; readonly only: boolean }
+  | { readonly kind: 'reads only where'; readonly where: Condition }
+  | { readonly kind: 'reads none' }
+  | { readonly kind: 'read' | 'delete'; readonly allowed: boolean; readonly label: string }
+  | { readonly kind: 'update'; readonly allowed: boolean; readonly label: string; readonly values: GivenValues }
+  | { readonly kind: 'create'; readonly allowed: boolean; readonly values: GivenValues; readonly giving: GivenValues }
+  | { readonly kind: 'withheld' | 'shows'; readonly label: string; readonly fields: readonly string[] }
+);

@@ -1,0 +1,178 @@
+import type { Span } from './span.ts';
+
+/** The tree that the parser makes: what was written, before anything is known of its meaning. */
+
+export interface Name {
+  readonly text: string;
+  readonly span: Span;
+}
+
+export type CompareOperator = '=' | '!=' | '<' | '<=' | '>' | '>=';
+
+export type Expression =
+  | { readonly kind: 'text'; readonly value: string; readonly span: Span }
+  | { readonly kind: 'number'; readonly text: string; readonly span: Span }
+  | { readonly kind: 'boolean'; readonly value: boolean; readonly span: Span }
+  | { readonly kind: 'now'; readonly span: Span }
+  | {
+      readonly kind: 'path';
+      /** `bare`: `keeper.district`; `this`: `this.keeper`; `me`: `me.district`. */
+      readonly root: 'bare' | 'this' | 'me';
+      readonly steps: readonly Name[];
+      readonly span: Span;
+    }
+  | {
+      readonly kind: 'compare';
+      readonly operator: CompareOperator;
+      readonly left: Expression;
+      readonly right: Expression;
+      readonly span: Span;
+    }
+  | {
+      readonly kind: 'in';
+      readonly operand: Expression;
+      readonly items: readonly Expression[];
+      readonly negated: boolean;
+      readonly span: Span;
+    }
+  | {
+      readonly kind: 'missing';
+      readonly operand: Expression;
+      readonly negated: boolean;
+      readonly span: Span;
+    }
+  | { readonly kind: 'and' | 'or'; readonly operands: readonly Expression[]; readonly span: Span }
+  | { readonly kind: 'not'; readonly operand: Expression; readonly span: Span };
+
+export type TypeName =
+  | { readonly kind: 'simple'; readonly name: Name }
+  | { readonly kind: 'one of'; readonly values: readonly { value: string; span: Span }[]; readonly span: Span }
+  | { readonly kind: 'ref'; readonly collection: Name; readonly span: Span };
+
+export type Mark = 'required' | 'unique' | 'label' | 'sensitive';
+
+export interface FieldDeclaration {
+  readonly name: Name;
+  readonly type: TypeName;
+  readonly marks: readonly { readonly mark: Mark; readonly span: Span }[];
+  readonly default: Expression | null;
+  readonly span: Span;
+}
+
+export interface CollectionDeclaration {
+  readonly kind: 'collection';
+  /** `people` for the block that extends the built-in collection. */
+  readonly name: Name;
+  readonly title: string | null;
+  readonly fields: readonly FieldDeclaration[];
+  readonly owners: readonly (Expression & { kind: 'path' })[];
+  readonly span: Span;
+}
+
+export interface RoleDeclaration {
+  readonly kind: 'role';
+  readonly name: Name;
+  readonly title: string | null;
+  readonly span: Span;
+}
+
+export type OperationName = 'read' | 'create' | 'update' | 'delete';
+
+/** `(a, b)`, `(all)`, `(all but a, b)`. */
+export interface FieldList {
+  readonly all: boolean;
+  readonly names: readonly Name[];
+  readonly span: Span;
+}
+
+export interface OperationClause {
+  readonly operation: OperationName;
+  readonly fields: FieldList | null;
+  readonly span: Span;
+}
+
+export interface Assignment {
+  readonly field: Name;
+  readonly value: Expression | { readonly kind: 'none'; readonly span: Span };
+}
+
+export type Who = 'everybody' | 'people' | 'visitors';
+
+export interface RuleSentence {
+  readonly who: readonly ({ readonly kind: Who; readonly span: Span } | { readonly kind: 'role'; readonly name: Name })[];
+  readonly operations: readonly OperationClause[];
+  readonly when: Expression | null;
+  readonly stamps: readonly Assignment[];
+  readonly because: string | null;
+  readonly span: Span;
+}
+
+export interface RulesDeclaration {
+  readonly kind: 'rules';
+  readonly collection: Name;
+  readonly sentences: readonly RuleSentence[];
+  readonly span: Span;
+}
+
+export interface RoleHolding {
+  readonly role: Name;
+  /** A date or a timestamp, as text. */
+  readonly until: { readonly value: string; readonly span: Span } | null;
+}
+
+export interface IdentityDeclaration {
+  readonly kind: 'identity';
+  readonly name: Name;
+  readonly roles: readonly RoleHolding[];
+  readonly fields: readonly Assignment[];
+  readonly deactivated: boolean;
+  readonly span: Span;
+}
+
+/** A record by its label: `hives "OAK-001"`. */
+export interface RecordName {
+  readonly label: string;
+  readonly span: Span;
+}
+
+export type ExpectationSentence = { readonly collection: Name; readonly span: Span } & (
+  | { readonly kind: 'reads'; readonly records: readonly RecordName[]; readonly only: boolean }
+  | { readonly kind: 'reads only where'; readonly where: Expression }
+  | { readonly kind: 'reads none' }
+  | { readonly kind: 'read'; readonly allowed: boolean; readonly record: RecordName }
+  | {
+      readonly kind: 'update';
+      readonly allowed: boolean;
+      readonly record: RecordName;
+      readonly values: readonly Assignment[];
+    }
+  | { readonly kind: 'delete'; readonly allowed: boolean; readonly record: RecordName }
+  | {
+      readonly kind: 'create';
+      readonly allowed: boolean;
+      readonly values: readonly Assignment[];
+      readonly giving: readonly Assignment[];
+    }
+  | { readonly kind: 'withheld' | 'shows'; readonly record: RecordName; readonly fields: readonly Name[] }
+);
+
+export interface TrialPart {
+  /** An identity's name, or null for the visitor. */
+  readonly as: Name | null;
+  readonly expectations: readonly ExpectationSentence[];
+  readonly span: Span;
+}
+
+export interface TrialDeclaration {
+  readonly kind: 'trial';
+  readonly title: { readonly value: string; readonly span: Span };
+  readonly parts: readonly TrialPart[];
+  readonly span: Span;
+}
+
+export type Declaration =
+  | CollectionDeclaration
+  | RoleDeclaration
+  | RulesDeclaration
+  | IdentityDeclaration
+  | TrialDeclaration;

@@ -1,0 +1,137 @@
+import type { Diagnostic } from '../diagnostics/diagnostic.ts';
+import { limits } from './limits.ts';
+import type { Source } from './source.ts';
+import { isKeyword, type Symbol, type Token } from './tokens.ts';
+
+const symbols: readonly Symbol[] = ['!=', '<=', '>=', '{', '}', '(', ')', ',', '.', '=', '<', '>', '-'];
+const escapes: Readonly<Record<string, string>> = { n: '\n', t: '\t', '"': '"', '\\': '\\' };
+const wellFormedName = /^[a-z][a-z0-9_]*$/;
+
+/**
+ * Cuts a text into tokens; the last is always `end`. Comments run from `//` to the line end.
+ * Never throws: what cannot be read is reported and skipped. Cost: one pass.
+ */
+export function tokenize(
+  source: Source,
+  maximum: number = limits.sourceLength,
+): { tokens: Token[]; diagnostics: Diagnostic[] } {
+  const { name, text } = source;
+  const tokens: Token[] = [];
+  const diagnostics: Diagnostic[] = [];
+  const span = (start: number, end: number) => ({ source: name, start, end });
+  const report = (code: Diagnostic['code'], message: string, start: number, end: number, hint?: string) => {
+    if (diagnostics.length < limits.diagnostics) {
+      diagnostics.push({ code, message, span: span(start, end), ...(hint === undefined ? {} : { hint }) });
+    }
+  };
+
+  if (text.length > maximum) {
+    report('L004', `the text has ${text.length} characters; at most ${maximum} are read`, 0, 1);
+    return { tokens: [{ kind: 'end', span: span(0, 0) }], diagnostics };
+  }
+
+  // PostgreSQL cannot store it, not even in a comment, and no editor writes it.
+  const nul = text.indexOf('\u0000');
+  if (nul !== -1) report('L001', 'the character U+0000 cannot stand in a text', nul, nul + 1, 'is this a text file?');
+
+  let at = text.startsWith('\uFEFF') ? 1 : 0;
+  while (at < text.length) {
+    const start = at;
+    const char = text[at]!;
+    if (/\s/.test(char)) {
+      at++;
+    } else if (text.startsWith('//', at)) {
+      const lineEnd = text.indexOf('\n', at);
+      at = lineEnd === -1 ? text.length : lineEnd;
+    } else if (/[a-z_]/i.test(char)) {
+      while (at < text.length && /[a-z0-9_]/i.test(text[at]!)) at++;
+      const word = text.slice(start, at);
+      if (isKeyword(word)) {
+        tokens.push({ kind: 'keyword', text: word, span: span(start, at) });
+      } else {
+        checkName(word, start, at);
+        tokens.push({ kind: 'name', text: word, quoted: false, span: span(start, at) });
+      }
+    } else if (char === '`') {
+      const close = text.indexOf('`', at + 1);
+      const lineEnd = text.indexOf('\n', at);
+      if (close === -1 || (lineEnd !== -1 && lineEnd < close)) {
+        at = lineEnd === -1 ? text.length : lineEnd;
+        report('L002', 'a name in backticks is not closed on its line', start, at);
+      } else {
+        at = close + 1;
+        const word = text.slice(start + 1, close);
+        checkName(word, start, at);
+        tokens.push({ kind: 'name', text: word, quoted: true, span: span(start, at) });
+      }
+    } else if (/[0-9]/.test(char)) {
+      while (at < text.length && /[0-9]/.test(text[at]!)) at++;
+      if (text[at] === '.' && /[0-9]/.test(text[at + 1] ?? '')) {
+        at++;
+        while (at < text.length && /[0-9]/.test(text[at]!)) at++;
+      }
+      tokens.push({ kind: 'number', text: text.slice(start, at), span: span(start, at) });
+    } else if (char === '"') {
+      at = readText(start);
+    } else {
+      const symbol = symbols.find((candidate) => text.startsWith(candidate, at));
+      if (symbol === undefined) {
+        const whole = String.fromCodePoint(text.codePointAt(at)!);
+        at += whole.length;
+        report('L001', `the character “${whole}” has no meaning here`, start, at, foreignHint(whole));
+      } else {
+        at += symbol.length;
+        tokens.push({ kind: 'symbol', text: symbol, span: span(start, at) });
+      }
+    }
+  }
+  tokens.push({ kind: 'end', span: span(text.length, text.length) });
+  return { tokens, diagnostics };
+
+  function checkName(word: string, start: number, end: number): void {
+    if (!wellFormedName.test(word)) {
+      report('L005', `“${word}” is not a well-formed name`, start, end, 'use a to z, 0 to 9 and _, beginning with a letter');
+    } else if (word.length > limits.nameLength) {
+      report('L005', `a name has at most ${limits.nameLength} letters; this one has ${word.length}`, start, end);
+    }
+  }
+
+  function readText(start: number): number {
+    let value = '';
+    let here = start + 1;
+    for (;;) {
+      const char = text[here];
+      if (char === undefined || char === '\n') {
+        report('L002', 'a text in quotes is not closed on its line', start, here, 'add the closing quote');
+        break;
+      }
+      if (char === '"') {
+        here++;
+        break;
+      }
+      if (char === '\\') {
+        const escaped = escapes[text[here + 1] ?? ''];
+        if (escaped === undefined) {
+          report('L003', 'this escape is not known', here, here + 2, 'known: \\" \\\\ \\n \\t');
+        }
+        value += escaped ?? '';
+        here += 2;
+        continue;
+      }
+      value += char;
+      here++;
+    }
+    tokens.push({ kind: 'text', value, span: span(start, Math.min(here, text.length)) });
+    return here;
+  }
+}
+
+function foreignHint(char: string): string | undefined {
+  if (char === "'" || char === '“' || char === '”') return 'texts stand in "straight double quotes"';
+  if (char === '&') return 'write “and”';
+  if (char === '|') return 'write “or”';
+  if (char === '!') return 'write “not”, or “!=” between two values';
+  if (char === '[' || char === ']') return 'lists stand in round brackets';
+  if (char === ';') return 'sentences need no semicolon';
+  return undefined;
+}

@@ -1,0 +1,22 @@
+/**
+ * How much a text may ask of us. Going past a limit is an error with a position, never a pass.
+ * Filters from end users are held to the same nesting, and to a length of their own.
+ */
+export const limits = {
+  /** Characters of one source file: a parser fed 100 MB would hold the process. */
+  sourceLength: 1_048_576,
+  /** Characters of a caller's `where`: it arrives in a URL. */
+  filterLength: 4_096,
+  /** Brackets and `not` inside each other: keeps every recursion over a tree far from the stack's end. */
+  nesting: 64,
+  /** Steps of one path: each is a look-up in the database. */
+  pathSteps: 8,
+  /** Parts of one `in (…)` list. */
+  listItems: 1_000,
+  /** Comparisons of one condition: bounds what a caller's filter costs the planner. */
+  conditionParts: 2_000,
+  /** Errors reported of one rulebook: more are not read. */
+  diagnostics: 100,
+  /** Characters of a name: PostgreSQL cuts identifiers at 63 bytes, and index names carry two of ours. */
+  nameLength: 28,
+} as const;

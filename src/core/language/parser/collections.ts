@@ -1,0 +1,96 @@
+import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, Name, TypeName } from '../ast.ts';
+import type { Cursor } from './cursor.ts';
+import { parseOperand } from './expressions.ts';
+
+const marks: ReadonlySet<string> = new Set<Mark>(['required', 'unique', 'label', 'sensitive']);
+
+/** The name of a collection: any name, or the built-in `people`. */
+export function parseCollectionName(cursor: Cursor): Name {
+  if (cursor.isKeyword('people')) return { text: 'people', span: cursor.next().span };
+  return cursor.expectName('the name of a collection');
+}
+
+/** `collection NAME ["TITLE"] { … }`, and `people { … }`, which extends the built-in collection. */
+export function parseCollection(cursor: Cursor): CollectionDeclaration {
+  const start = cursor.token.span;
+  if (!cursor.isKeyword('people')) cursor.expectKeyword('collection', 'here');
+  const name = parseCollectionName(cursor);
+  const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
+  cursor.expectSymbol('{', `to open ${name.text}`);
+  const fields: FieldDeclaration[] = [];
+  const owners: (Expression & { kind: 'path' })[] = [];
+  while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    cursor.recover(
+      () => {
+        if (cursor.takeKeyword('owned')) {
+          cursor.expectKeyword('by', 'after “owned”');
+          owners.push(...cursor.list(() => parseOwner(cursor)));
+        } else {
+          fields.push(parseField(cursor));
+        }
+      },
+      () => cursor.startsLine(),
+    );
+  }
+  cursor.expectSymbol('}', `to close ${name.text}`);
+  return { kind: 'collection', name, title, fields, owners, span: cursor.since(start) };
+}
+
+function parseOwner(cursor: Cursor): Expression & { kind: 'path' } {
+  const path = parseOperand(cursor);
+  if (path.kind !== 'path' || path.root === 'me') {
+    return cursor.fail('P001', 'expected a path to the owner, such as keeper or hive.keeper');
+  }
+  return path;
+}
+
+function parseField(cursor: Cursor): FieldDeclaration {
+  const start = cursor.token.span;
+  const name = cursor.expectName('the name of a field, or “owned by”');
+  const type = parseType(cursor);
+  const found: { mark: Mark; span: typeof start }[] = [];
+  let standard: Expression | null = null;
+  for (;;) {
+    const token = cursor.token;
+    // A field may be called “label” too: a mark is one only where no type follows it.
+    if (token.kind === 'name' && !token.quoted && marks.has(token.text) && !typeFollows(cursor)) {
+      cursor.next();
+      found.push({ mark: token.text as Mark, span: token.span });
+    } else if (cursor.takeSymbol('=')) {
+      standard = parseOperand(cursor);
+    } else {
+      return { name, type, marks: found, default: standard, span: cursor.since(start) };
+    }
+  }
+}
+
+function typeFollows(cursor: Cursor): boolean {
+  const next = cursor.peek(1);
+  if (next.kind === 'keyword') return next.text === 'ref' || next.text === 'one';
+  return next.kind === 'name' && !marks.has(next.text) && next.text in simpleTypeWords;
+}
+
+const simpleTypeWords: Readonly<Record<string, true>> = {
+  text: true,
+  integer: true,
+  decimal: true,
+  boolean: true,
+  date: true,
+  timestamp: true,
+  uuid: true,
+};
+
+function parseType(cursor: Cursor): TypeName {
+  const start = cursor.token.span;
+  if (cursor.takeKeyword('ref')) {
+    return { kind: 'ref', collection: parseCollectionName(cursor), span: cursor.since(start) };
+  }
+  if (cursor.takeKeyword('one')) {
+    cursor.expectKeyword('of', 'after “one”');
+    cursor.expectSymbol('(', 'before the values');
+    const values = cursor.list(() => cursor.expectText('a value'));
+    cursor.expectSymbol(')', 'after the last value');
+    return { kind: 'one of', values, span: cursor.since(start) };
+  }
+  return { kind: 'simple', name: cursor.expectName('a type (text, integer, ref COLLECTION, …)') };
+}

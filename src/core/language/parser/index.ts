@@ -1,0 +1,71 @@
+import type { Diagnostic } from '../../diagnostics/diagnostic.ts';
+import type { Declaration, Expression } from '../ast.ts';
+import { tokenize } from '../lexer.ts';
+import { limits } from '../limits.ts';
+import type { Source } from '../source.ts';
+import { parseCollection } from './collections.ts';
+import { Cursor, ParseFailure } from './cursor.ts';
+import { parseCondition } from './expressions.ts';
+import { parseRole, parseRules } from './rules.ts';
+import { parseIdentity, parseTrial } from './trials.ts';
+
+const declarationWords: ReadonlySet<string> = new Set(['collection', 'people', 'role', 'rules', 'test', 'trial']);
+
+/**
+ * Reads one file: all declarations that could be read, and everything that is wrong with the rest.
+ * Never throws, whatever the text; bounded by `limits`.
+ */
+export function parseFile(source: Source): { declarations: Declaration[]; diagnostics: Diagnostic[] } {
+  const { tokens, diagnostics } = tokenize(source);
+  const cursor = new Cursor(source, tokens, diagnostics);
+  const declarations: Declaration[] = [];
+  while (!cursor.atEnd) {
+    const declaration = cursor.recover(
+      () => parseDeclaration(cursor),
+      () => startsDeclaration(cursor),
+    );
+    if (declaration !== null) declarations.push(declaration);
+    // A bracket too many closes nothing: it was reported by the declaration that stumbled over it.
+    else cursor.takeSymbol('}');
+  }
+  return { declarations, diagnostics };
+}
+
+/** Reads a condition that stands alone, such as a caller's filter. */
+export function parseFilter(source: Source): { expression: Expression | null; diagnostics: Diagnostic[] } {
+  const { tokens, diagnostics } = tokenize(source, limits.filterLength);
+  if (diagnostics.length > 0) return { expression: null, diagnostics };
+  const cursor = new Cursor(source, tokens, diagnostics);
+  try {
+    const expression = parseCondition(cursor);
+    if (!cursor.atEnd) cursor.fail('P001', 'expected “and”, “or” or the end of the filter');
+    return { expression, diagnostics };
+  } catch (failure) {
+    if (!(failure instanceof ParseFailure)) throw failure;
+    return { expression: null, diagnostics };
+  }
+}
+
+function startsDeclaration(cursor: Cursor): boolean {
+  const token = cursor.token;
+  return token.kind === 'keyword' && declarationWords.has(token.text) && cursor.startsLine();
+}
+
+function parseDeclaration(cursor: Cursor): Declaration {
+  const token = cursor.token;
+  switch (token.kind === 'keyword' ? token.text : '') {
+    case 'collection':
+    case 'people':
+      return parseCollection(cursor);
+    case 'role':
+      return parseRole(cursor);
+    case 'rules':
+      return parseRules(cursor);
+    case 'test':
+      return parseIdentity(cursor);
+    case 'trial':
+      return parseTrial(cursor);
+    default:
+      return cursor.fail('P001', 'expected collection, people, role, rules, test identity or trial');
+  }
+}

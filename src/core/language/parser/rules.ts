@@ -1,0 +1,104 @@
+import type {
+  Assignment,
+  FieldList,
+  Name,
+  OperationClause,
+  OperationName,
+  RoleDeclaration,
+  RuleSentence,
+  RulesDeclaration,
+} from '../ast.ts';
+import type { Cursor } from './cursor.ts';
+import { parseCollectionName } from './collections.ts';
+import { parseCondition, parseOperand } from './expressions.ts';
+
+const operations: ReadonlySet<string> = new Set<OperationName>(['read', 'create', 'update', 'delete']);
+const everyWho: ReadonlySet<string> = new Set(['everybody', 'people', 'visitors']);
+
+/** `role NAME ["TITLE"]`. */
+export function parseRole(cursor: Cursor): RoleDeclaration {
+  const start = cursor.expectKeyword('role', 'here');
+  const name = cursor.expectName('the name of a role');
+  const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
+  return { kind: 'role', name, title, span: cursor.since(start) };
+}
+
+/** `rules COLLECTION { sentence … }`. */
+export function parseRules(cursor: Cursor): RulesDeclaration {
+  const start = cursor.expectKeyword('rules', 'here');
+  const collection = parseCollectionName(cursor);
+  cursor.expectSymbol('{', `to open the rules of ${collection.text}`);
+  const sentences: RuleSentence[] = [];
+  while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    const sentence = cursor.recover(
+      () => parseSentence(cursor),
+      () => startsSentence(cursor),
+    );
+    if (sentence !== null) sentences.push(sentence);
+  }
+  cursor.expectSymbol('}', `to close the rules of ${collection.text}`);
+  return { kind: 'rules', collection, sentences, span: cursor.since(start) };
+}
+
+/** Does `WHO, WHO may` stand here? That is where the next sentence begins, whatever went wrong in this one. */
+function startsSentence(cursor: Cursor): boolean {
+  for (let ahead = 0; ; ahead += 2) {
+    const token = cursor.peek(ahead);
+    const who = token.kind === 'name' || (token.kind === 'keyword' && everyWho.has(token.text));
+    if (!who) return false;
+    if (cursor.isKeyword('may', ahead + 1)) return true;
+    if (!cursor.isSymbol(',', ahead + 1)) return false;
+  }
+}
+
+function parseSentence(cursor: Cursor): RuleSentence {
+  const start = cursor.token.span;
+  const who = cursor.list(() => parseWho(cursor));
+  cursor.expectKeyword('may', 'after who it is about');
+  const clauses = parseOperations(cursor);
+  const when = cursor.takeKeyword('when') ? parseCondition(cursor) : null;
+  const stamps = cursor.takeKeyword('stamp') ? cursor.list(() => parseAssignment(cursor)) : [];
+  const because = cursor.takeKeyword('because') ? cursor.expectText('the reason').value : null;
+  if (cursor.isKeyword('when') || cursor.isKeyword('stamp')) {
+    cursor.fail('P001', 'a sentence goes “WHO may … when … stamp … because …”, in this order');
+  }
+  return { who, operations: clauses, when, stamps, because, span: cursor.since(start) };
+}
+
+function parseWho(cursor: Cursor): RuleSentence['who'][number] {
+  const token = cursor.token;
+  if (token.kind === 'keyword' && everyWho.has(token.text)) {
+    cursor.next();
+    return { kind: token.text as 'everybody' | 'people' | 'visitors', span: token.span };
+  }
+  return { kind: 'role', name: cursor.expectName('a role, “people”, “visitors” or “everybody”') };
+}
+
+function parseOperations(cursor: Cursor): OperationClause[] {
+  return cursor.list(() => {
+    const token = cursor.token;
+    if (token.kind !== 'keyword' || !operations.has(token.text)) {
+      return cursor.fail('P001', 'expected read, create, update or delete');
+    }
+    cursor.next();
+    const fields = cursor.isSymbol('(') ? parseFieldList(cursor) : null;
+    return { operation: token.text as OperationName, fields, span: cursor.since(token.span) };
+  });
+}
+
+function parseFieldList(cursor: Cursor): FieldList {
+  const start = cursor.expectSymbol('(', 'before the fields');
+  const all = cursor.takeKeyword('all');
+  let names: Name[] = [];
+  if (!all || cursor.takeKeyword('but')) names = cursor.list(() => cursor.expectName('the name of a field'));
+  cursor.expectSymbol(')', 'after the last field');
+  return { all, names, span: cursor.since(start) };
+}
+
+/** `field = value`; `field = missing` takes the value away. */
+export function parseAssignment(cursor: Cursor): Assignment {
+  const field = cursor.expectName('the name of a field');
+  cursor.expectSymbol('=', `after ${field.text}`);
+  if (cursor.isKeyword('missing')) return { field, value: { kind: 'none', span: cursor.next().span } };
+  return { field, value: parseOperand(cursor) };
+}

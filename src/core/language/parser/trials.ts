@@ -1,0 +1,138 @@
+import type {
+  Assignment,
+  ExpectationSentence,
+  IdentityDeclaration,
+  RecordName,
+  RoleHolding,
+  TrialDeclaration,
+  TrialPart,
+} from '../ast.ts';
+import { parseCollectionName } from './collections.ts';
+import type { Cursor } from './cursor.ts';
+import { parseCondition, parseOperand } from './expressions.ts';
+import { parseAssignment } from './rules.ts';
+
+/** `test identity NAME { email "…" roles a, b until "…" FIELD value … deactivated }`. */
+export function parseIdentity(cursor: Cursor): IdentityDeclaration {
+  const start = cursor.expectKeyword('test', 'here');
+  cursor.expectKeyword('identity', 'after “test”');
+  const name = cursor.expectName('the name of the identity');
+  cursor.expectSymbol('{', `to open ${name.text}`);
+  const roles: RoleHolding[] = [];
+  const fields: Assignment[] = [];
+  let deactivated = false;
+  while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    if (cursor.takeKeyword('roles')) {
+      roles.push(...cursor.list(() => parseHolding(cursor)));
+    } else if (cursor.takeKeyword('deactivated')) {
+      deactivated = true;
+    } else {
+      const field = cursor.expectName('a field of people, “roles” or “deactivated”');
+      fields.push({ field, value: parseOperand(cursor) });
+    }
+  }
+  cursor.expectSymbol('}', `to close ${name.text}`);
+  return { kind: 'identity', name, roles, fields, deactivated, span: cursor.since(start) };
+}
+
+function parseHolding(cursor: Cursor): RoleHolding {
+  const role = cursor.expectName('the name of a role');
+  return { role, until: cursor.takeKeyword('until') ? cursor.expectText('a date or a time') : null };
+}
+
+/** `trial "TITLE" { as IDENTITY { expectation … } … }`. */
+export function parseTrial(cursor: Cursor): TrialDeclaration {
+  const start = cursor.expectKeyword('trial', 'here');
+  const title = cursor.expectText('a title');
+  cursor.expectSymbol('{', 'to open the trial');
+  const parts: TrialPart[] = [];
+  while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    const part = cursor.recover(
+      () => parsePart(cursor),
+      () => cursor.isKeyword('as'),
+    );
+    if (part !== null) parts.push(part);
+  }
+  cursor.expectSymbol('}', 'to close the trial');
+  return { kind: 'trial', title, parts, span: cursor.since(start) };
+}
+
+function parsePart(cursor: Cursor): TrialPart {
+  const start = cursor.expectKeyword('as', 'and an identity');
+  const as = cursor.takeKeyword('visitor') ? null : cursor.expectName('a test identity, or “visitor”');
+  cursor.expectSymbol('{', 'to open the expectations');
+  const expectations: ExpectationSentence[] = [];
+  while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    const expectation = cursor.recover(
+      () => parseExpectation(cursor),
+      () => cursor.startsLine(),
+    );
+    if (expectation !== null) expectations.push(expectation);
+  }
+  cursor.expectSymbol('}', 'to close the expectations');
+  return { as, expectations, span: cursor.since(start) };
+}
+
+function parseExpectation(cursor: Cursor): ExpectationSentence {
+  const start = cursor.token.span;
+  if (cursor.takeKeyword('reads')) {
+    if (cursor.takeKeyword('no')) {
+      const collection = parseCollectionName(cursor);
+      return { kind: 'reads none', collection, span: cursor.since(start) };
+    }
+    const collection = parseCollectionName(cursor);
+    const only = cursor.takeKeyword('only');
+    if (only && cursor.takeKeyword('where')) {
+      const where = parseCondition(cursor);
+      return { kind: 'reads only where', collection, where, span: cursor.since(start) };
+    }
+    cursor.expectSymbol('(', 'before the labels of records');
+    const records = cursor.list(() => parseRecordName(cursor));
+    cursor.expectSymbol(')', 'after the last label');
+    return { kind: 'reads', collection, only, records, span: cursor.since(start) };
+  }
+  if (cursor.isKeyword('withheld') || cursor.isKeyword('shows')) {
+    const kind = cursor.takeKeyword('withheld') ? 'withheld' : (cursor.next(), 'shows' as const);
+    const collection = parseCollectionName(cursor);
+    const record = parseRecordName(cursor);
+    cursor.expectSymbol('(', 'before the fields');
+    const fields = cursor.list(() => cursor.expectName('the name of a field'));
+    cursor.expectSymbol(')', 'after the last field');
+    return { kind, collection, record, fields, span: cursor.since(start) };
+  }
+  cursor.expectKeyword('may', 'or “reads”, “withheld”, “shows”');
+  const allowed = !cursor.takeKeyword('not');
+  if (cursor.takeKeyword('read')) {
+    const collection = parseCollectionName(cursor);
+    return { kind: 'read', allowed, collection, record: parseRecordName(cursor), span: cursor.since(start) };
+  }
+  if (cursor.takeKeyword('delete')) {
+    const collection = parseCollectionName(cursor);
+    return { kind: 'delete', allowed, collection, record: parseRecordName(cursor), span: cursor.since(start) };
+  }
+  if (cursor.takeKeyword('update')) {
+    const collection = parseCollectionName(cursor);
+    const record = parseRecordName(cursor);
+    const values = parseAssignments(cursor);
+    return { kind: 'update', allowed, collection, record, values, span: cursor.since(start) };
+  }
+  if (cursor.takeKeyword('create')) {
+    const collection = parseCollectionName(cursor);
+    const values = parseAssignments(cursor);
+    const giving = cursor.takeKeyword('giving') ? cursor.list(() => parseAssignment(cursor)) : [];
+    return { kind: 'create', allowed, collection, values, giving, span: cursor.since(start) };
+  }
+  return cursor.fail('P001', 'expected read, create, update or delete');
+}
+
+function parseRecordName(cursor: Cursor): RecordName {
+  const { value, span } = cursor.expectText('the label of a record');
+  return { label: value, span };
+}
+
+function parseAssignments(cursor: Cursor): Assignment[] {
+  cursor.expectSymbol('(', 'before the values');
+  const values = cursor.isSymbol(')') ? [] : cursor.list(() => parseAssignment(cursor));
+  cursor.expectSymbol(')', 'after the last value');
+  return values;
+}

@@ -1,0 +1,137 @@
+import type { Caller } from '../evaluate/caller.ts';
+import { covering, rulesFor } from '../evaluate/combine.ts';
+import type { Condition } from '../ir/conditions.ts';
+import type { Rule, Rulebook } from '../ir/rulebook.ts';
+import { collectionOf, fieldOf } from '../types/schema.ts';
+import { conditionSql, type Surroundings } from './conditions.ts';
+import { anyOf, sql, type Fragment } from './fragment.ts';
+import { column, columnType, identifier, table } from './identifiers.ts';
+
+/**
+ * What one caller sees, as SQL. This is the one place where rules enter a query: lists, single records, counts,
+ * filters, orders and the check of references all ask here, so that no way around them exists.
+ *
+ * - Rules are evaluated with full sight (plain tables); what the caller says is evaluated through the masks.
+ * - Without a rule that speaks of the caller, `readable` is `false`: closed by default.
+ * - A mask is `null` where no covering rule is true; the flags tell withheld from missing.
+ */
+export class Access {
+  readonly rulebook: Rulebook;
+  readonly caller: Caller;
+  readonly now: string;
+  readonly #readRules = new Map<string, readonly Rule[]>();
+
+  constructor(rulebook: Rulebook, caller: Caller, now: string) {
+    this.rulebook = rulebook;
+    this.caller = caller;
+    this.now = now;
+  }
+
+  /** Is the record under `alias` readable? Never null. */
+  readable(collection: string, alias: string): Fragment {
+    return this.#anyRule(this.#rules(collection), alias);
+  }
+
+  /** Is the field of the record under `alias` shown? Implies `readable`. */
+  shown(collection: string, field: string, alias: string): Fragment {
+    return this.#anyRule(covering(this.#rules(collection), 'read', field), alias);
+  }
+
+  /** The field as the caller sees it. Only for records that are readable. */
+  masked(collection: string, field: string, alias: string): Fragment {
+    const all = this.#rules(collection);
+    const some = covering(all, 'read', field);
+    // Where every rule covers the field, readable means shown, and where one such rule asks nothing, it is so too.
+    if (some.length === all.length || some.some(isUnconditional)) return column(alias, field);
+    const { type } = fieldOf(this.rulebook.schema, collection, field)!;
+    if (some.length === 0) return sql`null::${columnType(type)}`;
+    return sql`case when ${this.#anyRule(some, alias)} then ${column(alias, field)} end`;
+  }
+
+  /** A caller's filter: every field behind its mask, every step of a path only through readable records. */
+  filter(condition: Condition, alias: string): Fragment {
+    return conditionSql(condition, {
+      ...this.around(alias),
+      field: (at, step) => this.#maskedOperand(step.collection, step.field, at),
+      visible: (at, step) => this.shown(step.collection, step.field, at),
+    });
+  }
+
+  /** Is a rule's own condition true for the record under `alias`? Never null. */
+  holds(rule: Rule, alias: string, relation: Surroundings['relation'] = table): Fragment {
+    return sql`(${conditionSql(rule.when, { ...this.around(alias), relation })}) is true`;
+  }
+
+  /** A condition with full sight; for rules only, never for what a caller wrote. */
+  around(alias: string): Surroundings {
+    return {
+      caller: this.caller,
+      now: this.now,
+      alias,
+      field: (at, step) => column(at, step.field),
+      relation: table,
+      visible: () => null,
+    };
+  }
+
+  /**
+   * The select list of a record as the caller sees it, and how to read the answer. Fields with the same covering
+   * rules share one flag. Cost in the database: each condition once a row of the page, after the limit.
+   */
+  selectList(collection: string, alias: string): SelectList {
+    const fields = [...collectionOf(this.rulebook.schema, collection).fields.keys()];
+    const all = this.#rules(collection);
+    const columns: Fragment[] = [];
+    const flags = new Map<string, string | null>();
+    const flagNames = new Map<string, string>();
+    for (const field of fields) {
+      const some = covering(all, 'read', field);
+      const masked = this.masked(collection, field, alias);
+      columns.push(sql`${masked} as ${identifier(field)}`);
+      if (some.length === all.length || some.some(isUnconditional)) continue;
+      if (some.length === 0) {
+        flags.set(field, null);
+        continue;
+      }
+      const key = some.map((rule) => rule.id).join(' ');
+      let flag = flagNames.get(key);
+      if (flag === undefined) {
+        flag = `_shown_${flagNames.size}`;
+        flagNames.set(key, flag);
+        columns.push(sql`${this.#anyRule(some, alias)} as ${identifier(flag)}`);
+      }
+      flags.set(field, flag);
+    }
+    return { columns, fields, flags };
+  }
+
+  #rules(collection: string): readonly Rule[] {
+    let rules = this.#readRules.get(collection);
+    if (rules === undefined) {
+      rules = rulesFor(this.rulebook, this.caller, collection, 'read');
+      this.#readRules.set(collection, rules);
+    }
+    return rules;
+  }
+
+  #anyRule(rules: readonly Rule[], alias: string): Fragment {
+    if (rules.some(isUnconditional)) return sql`true`;
+    return anyOf(rules.map((rule) => this.holds(rule, alias)));
+  }
+
+  #maskedOperand(collection: string, field: string, alias: string): Fragment {
+    return sql`(${this.masked(collection, field, alias)})`;
+  }
+}
+
+/** How a row that was selected with `selectList` is read. */
+export interface SelectList {
+  readonly columns: readonly Fragment[];
+  readonly fields: readonly string[];
+  /** Field → column that says whether it is shown; null: never shown; absent: always shown. */
+  readonly flags: ReadonlyMap<string, string | null>;
+}
+
+function isUnconditional(rule: Rule): boolean {
+  return rule.when.kind === 'constant' && rule.when.value;
+}

@@ -1,0 +1,43 @@
+import type { Type } from '../types/types.ts';
+import type { Fragment } from './fragment.ts';
+
+/** The PostgreSQL schema that holds the application's collections. */
+export const RECORDS_SCHEMA = 'records';
+
+const wellFormed = /^[a-z_][a-z0-9_]*$/;
+
+/**
+ * A name of the declared schema, or an alias of our own, as a quoted identifier. The lexer lets only such names
+ * into a rulebook; that is checked once more here, where a mistake would be an injection.
+ */
+export function identifier(name: string): Fragment {
+  if (!wellFormed.test(name) || name.length > 63) throw new TypeError('an identifier that is not well formed');
+  return Object.freeze({ text: `"${name}"`, values: [] });
+}
+
+/** The table of a collection. */
+export function table(collection: string): Fragment {
+  return Object.freeze({ text: `"${RECORDS_SCHEMA}".${identifier(collection).text}`, values: [] });
+}
+
+/** A column of the record that goes by `alias`. */
+export function column(alias: string, field: string): Fragment {
+  return Object.freeze({ text: `${identifier(alias).text}.${identifier(field).text}`, values: [] });
+}
+
+const columnTypes: Readonly<Record<Type['kind'], string>> = {
+  text: 'text',
+  'one of': 'text',
+  integer: 'bigint',
+  decimal: 'numeric',
+  boolean: 'boolean',
+  date: 'date',
+  timestamp: 'timestamptz',
+  uuid: 'uuid',
+  ref: 'uuid',
+};
+
+/** The column type of a field type, also the cast of a bound value. */
+export function columnType(type: Type): Fragment {
+  return Object.freeze({ text: columnTypes[type.kind], values: [] });
+}

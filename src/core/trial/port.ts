@@ -1,0 +1,62 @@
+import type { OperationName } from '../language/ast.ts';
+import type { Condition } from '../ir/conditions.ts';
+import type { Truth } from '../types/truth.ts';
+import type { Value } from '../types/types.ts';
+
+/**
+ * What a trial needs of the world: records and rehearsals. The store answers with the very functions that serve
+ * real requests; whatever they write is taken back.
+ */
+export interface TrialPort {
+  /** How one identity (null: the visitor) meets the data; null where it may not sign in. */
+  session(identity: string | null): Promise<TrialSession | null>;
+  /** With full sight: the ids of the records with this label, two at most. */
+  find(collection: string, label: string): Promise<readonly string[]>;
+  /** The id of a test identity's person. */
+  person(identity: string): Promise<string>;
+}
+
+export interface TrialSession {
+  readonly now: string;
+  /** The id of the caller's own person; null for the visitor. */
+  readonly me: string | null;
+  read(collection: string, id: string): Promise<SeenRecord | null>;
+  count(collection: string): Promise<number>;
+  /** Some of the readable records that are not among `ids`, by label. */
+  others(collection: string, ids: readonly string[]): Promise<readonly string[]>;
+  /** Some of the readable records for which the condition, with full sight, is not true, by label. */
+  outside(collection: string, condition: Condition): Promise<readonly string[]>;
+  create(collection: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
+  update(collection: string, id: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
+  delete(collection: string, id: string): Promise<Rehearsal>;
+  /** Which rules could have applied, and what each says: for the explanation of a failure. */
+  evidence(question: EvidenceQuestion): Promise<readonly Evidence[]>;
+}
+
+export interface SeenRecord {
+  readonly shown: ReadonlyMap<string, Value>;
+  readonly withheld: readonly string[];
+}
+
+/** What a write would have done. `denied`: a rule was lacking; `failed`: something else stood in the way. */
+export type Rehearsal =
+  | { readonly kind: 'done'; readonly values: ReadonlyMap<string, Value> }
+  | { readonly kind: 'denied' | 'failed'; readonly reason: string };
+
+export interface EvidenceQuestion {
+  readonly operation: OperationName;
+  readonly collection: string;
+  /** The record as it is; null for a create. */
+  readonly id: string | null;
+  readonly values: ReadonlyMap<string, Value>;
+}
+
+export interface Evidence {
+  readonly rule: string;
+  readonly sentence: string;
+  /** The fields that it covers in this operation. */
+  readonly fields: readonly string[];
+  /** Is its condition true for the record as it is, and as it would become? Absent where that side does not count. */
+  readonly before?: Truth;
+  readonly after?: Truth;
+}

@@ -1,0 +1,217 @@
+import type { Expectation, GivenValue, GivenValues, Rulebook, Trial } from '../ir/rulebook.ts';
+import { collectionOf, type Field } from '../types/schema.ts';
+import type { Value } from '../types/types.ts';
+import { compareValues } from '../types/values.ts';
+import type { EvidenceQuestion, Rehearsal, TrialPort, TrialSession } from './port.ts';
+import type { Failure, Verdict } from './verdict.ts';
+
+/**
+ * Runs trials one expectation after the other. Never throws for what a trial says: a record that is not there, or
+ * an identity that may not sign in, is a failed expectation with words. Cost: a few questions to the port for each.
+ */
+export async function* runTrials(
+  rulebook: Rulebook,
+  trials: readonly Trial[],
+  port: TrialPort,
+): AsyncGenerator<Verdict> {
+  for (const trial of trials) {
+    for (const part of trial.parts) {
+      const session = await port.session(part.identity);
+      for (const expectation of part.expectations) {
+        const judge = new Judge(rulebook, port, session);
+        const failure = await judge.judge(expectation);
+        yield {
+          trial: trial.title,
+          identity: part.identity,
+          expectation: expectation.text,
+          span: expectation.span,
+          passed: failure === null,
+          ...(failure === null ? {} : { failure }),
+        };
+      }
+    }
+  }
+}
+
+/** Thrown inside a judgement when a name of the trial cannot be found in the data. */
+class CannotJudge extends Error {}
+
+class Judge {
+  readonly #rulebook: Rulebook;
+  readonly #port: TrialPort;
+  readonly #session: TrialSession | null;
+
+  constructor(rulebook: Rulebook, port: TrialPort, session: TrialSession | null) {
+    this.#rulebook = rulebook;
+    this.#port = port;
+    this.#session = session;
+  }
+
+  /** What is wrong, or null where the expectation is met. */
+  async judge(expectation: Expectation): Promise<Failure | null> {
+    if (this.#session === null) return judgeSignedOut(expectation);
+    try {
+      return await this.#judgeAs(this.#session, expectation);
+    } catch (error) {
+      if (!(error instanceof CannotJudge)) throw error;
+      return { expected: expectation.text, actual: error.message, evidence: [] };
+    }
+  }
+
+  async #judgeAs(session: TrialSession, expectation: Expectation): Promise<Failure | null> {
+    const { collection } = expectation;
+    switch (expectation.kind) {
+      case 'reads none': {
+        const count = await session.count(collection);
+        if (count === 0) return null;
+        const some = await session.others(collection, []);
+        return this.#readFailure(session, collection, some[0], `no record of ${collection}`, `reads ${count}: ${listed(some, count)}`);
+      }
+      case 'reads':
+        return this.#judgeReads(session, expectation);
+      case 'reads only where': {
+        const count = await session.count(collection);
+        const expected = 'at least one record, and only such';
+        if (count === 0) return { expected, actual: `reads no record of ${collection}`, evidence: [] };
+        const outside = await session.outside(collection, expectation.where);
+        if (outside.length === 0) return null;
+        return this.#readFailure(session, collection, outside[0], expected, `also reads ${listed(outside, outside.length)}`);
+      }
+      case 'read': {
+        const id = await this.#find(collection, expectation.label);
+        const seen = await session.read(collection, id);
+        if ((seen !== null) === expectation.allowed) return null;
+        return this.#failure(session, { operation: 'read', collection, id, values: new Map() }, expectation.allowed ? 'it is readable' : 'it is not readable', seen === null ? 'it is not readable' : 'it is readable');
+      }
+      case 'withheld':
+      case 'shows':
+        return this.#judgeFields(session, expectation);
+      case 'update': {
+        const id = await this.#find(collection, expectation.label);
+        const values = await this.#values(session, expectation.values);
+        const rehearsal = await session.update(collection, id, values);
+        return this.#judgeWrite(session, expectation, rehearsal, { operation: 'update', collection, id, values });
+      }
+      case 'delete': {
+        const id = await this.#find(collection, expectation.label);
+        const rehearsal = await session.delete(collection, id);
+        return this.#judgeWrite(session, expectation, rehearsal, { operation: 'delete', collection, id, values: new Map() });
+      }
+      case 'create': {
+        const values = await this.#values(session, expectation.values);
+        const rehearsal = await session.create(collection, values);
+        const failure = await this.#judgeWrite(session, expectation, rehearsal, { operation: 'create', collection, id: null, values });
+        if (failure !== null || rehearsal.kind !== 'done') return failure;
+        return this.#judgeGiving(session, expectation.collection, expectation.giving, rehearsal.values);
+      }
+    }
+  }
+
+  async #judgeReads(session: TrialSession, expectation: Expectation & { kind: 'reads' }): Promise<Failure | null> {
+    const { collection, labels } = expectation;
+    const ids: string[] = [];
+    for (const label of labels) {
+      const id = await this.#find(collection, label);
+      ids.push(id);
+      if ((await session.read(collection, id)) !== null) continue;
+      return this.#failure(session, { operation: 'read', collection, id, values: new Map() }, `${label} is readable`, `${label} is not readable`);
+    }
+    if (!expectation.only) return null;
+    const others = await session.others(collection, ids);
+    if (others.length === 0) return null;
+    const count = (await session.count(collection)) - new Set(ids).size;
+    return this.#readFailure(session, collection, others[0], 'nothing else is readable', `also reads ${count}: ${listed(others, count)}`);
+  }
+
+  async #judgeFields(session: TrialSession, expectation: Expectation & { kind: 'withheld' | 'shows' }): Promise<Failure | null> {
+    const { collection, kind, fields, label } = expectation;
+    const id = await this.#find(collection, label);
+    const seen = await session.read(collection, id);
+    const question = { operation: 'read', collection, id, values: new Map() } as const;
+    const expected = kind === 'shows' ? `${label} is readable, with ${fields.join(', ')}` : `${label} is readable, without ${fields.join(', ')}`;
+    if (seen === null) return this.#failure(session, question, expected, `${label} is not readable at all`);
+    const wrong = fields.filter((field) => seen.shown.has(field) !== (kind === 'shows'));
+    if (wrong.length === 0) return null;
+    return this.#failure(session, question, expected, `${wrong.join(', ')} ${wrong.length === 1 ? 'is' : 'are'} ${kind === 'shows' ? 'withheld' : 'shown'}`);
+  }
+
+  async #judgeWrite(
+    session: TrialSession,
+    expectation: Expectation & { allowed: boolean },
+    rehearsal: Rehearsal,
+    question: EvidenceQuestion,
+  ): Promise<Failure | null> {
+    const verb = question.operation;
+    if (expectation.allowed) {
+      if (rehearsal.kind === 'done') return null;
+      return this.#failure(session, question, `the ${verb} is allowed`, rehearsal.reason);
+    }
+    if (rehearsal.kind === 'denied') return null;
+    // “may not” is about rules: a value that is taken, say, would hide a rule that lets the write through.
+    const actual = rehearsal.kind === 'done' ? `the ${verb} is allowed` : `it was not a rule that stopped it: ${rehearsal.reason}`;
+    return this.#failure(session, question, `a rule is lacking for the ${verb}`, actual);
+  }
+
+  async #judgeGiving(session: TrialSession, collection: string, giving: GivenValues, values: ReadonlyMap<string, Value>): Promise<Failure | null> {
+    const { fields } = collectionOf(this.#rulebook.schema, collection);
+    for (const [name, wanted] of await this.#values(session, giving)) {
+      const found = values.get(name) ?? null;
+      if (sameValue(fields.get(name)!, wanted, found)) continue;
+      return { expected: `${name} = ${JSON.stringify(wanted)}`, actual: `${name} = ${JSON.stringify(found)}`, evidence: [] };
+    }
+    return null;
+  }
+
+  async #find(collection: string, label: string): Promise<string> {
+    const ids = await this.#port.find(collection, label);
+    if (ids.length === 1) return ids[0]!;
+    const problem = ids.length === 0 ? 'there is no such record' : 'more than one record has this label';
+    throw new CannotJudge(`${collection} “${label}”: ${problem}`);
+  }
+
+  async #values(session: TrialSession, given: GivenValues): Promise<Map<string, Value>> {
+    const values = new Map<string, Value>();
+    for (const [field, each] of given) values.set(field, await this.#value(session, each));
+    return values;
+  }
+
+  async #value(session: TrialSession, given: GivenValue): Promise<Value> {
+    switch (given.kind) {
+      case 'value':
+        return given.value;
+      case 'now':
+        return session.now;
+      case 'me':
+        return session.me;
+      case 'identity':
+        return this.#port.person(given.name);
+      case 'label':
+        return this.#find(given.collection, given.label);
+    }
+  }
+
+  async #readFailure(session: TrialSession, collection: string, label: string | undefined, expected: string, actual: string): Promise<Failure> {
+    const ids = label === undefined ? [] : await this.#port.find(collection, label);
+    if (ids.length !== 1) return { expected, actual, evidence: [] };
+    return this.#failure(session, { operation: 'read', collection, id: ids[0]!, values: new Map() }, expected, actual);
+  }
+
+  async #failure(session: TrialSession, question: EvidenceQuestion, expected: string, actual: string): Promise<Failure> {
+    return { expected, actual, evidence: await session.evidence(question) };
+  }
+}
+
+/** Somebody who cannot sign in reads and changes nothing: what may not happen does not, all else fails. */
+function judgeSignedOut(expectation: Expectation): Failure | null {
+  const nothingExpected = expectation.kind === 'reads none' || ('allowed' in expectation && !expectation.allowed);
+  if (nothingExpected) return null;
+  return { expected: expectation.text, actual: 'the identity is deactivated: every request of theirs is answered with 401', evidence: [] };
+}
+
+function sameValue(field: Field, a: Value, b: Value): boolean {
+  return a === null || b === null ? a === b : compareValues(field.type.kind, a, b) === 0;
+}
+
+function listed(labels: readonly string[], count: number): string {
+  return labels.join(', ') + (count > labels.length ? ', …' : '');
+}

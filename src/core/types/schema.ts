@@ -1,0 +1,77 @@
+import type { Type, Value } from './types.ts';
+
+/** What a rulebook says of its collections, checked: every name resolves, every type fits. */
+
+export interface Field {
+  readonly name: string;
+  readonly type: Type;
+  readonly required: boolean;
+  readonly unique: boolean;
+  readonly sensitive: boolean;
+  /** A literal, the moment of the request, or nothing. */
+  readonly default: { readonly kind: 'value'; readonly value: Value } | { readonly kind: 'now' } | null;
+  /** Filled in by the service alone: `id`, `created_at`, `updated_at`. Never suppliable. */
+  readonly system: boolean;
+}
+
+export interface Collection {
+  readonly name: string;
+  readonly title: string | null;
+  /** In the order of the rulebook; `id` first, `created_at` and `updated_at` last. */
+  readonly fields: ReadonlyMap<string, Field>;
+  /** The field that people know a record by. */
+  readonly label: string | null;
+  /** Paths to the people whose own a record is; empty where nothing was said. */
+  readonly owners: readonly (readonly string[])[];
+}
+
+export type Schema = ReadonlyMap<string, Collection>;
+
+/** The built-in collection of everybody whom the application knows. */
+export const PEOPLE = 'people';
+
+const system = (name: string, type: Type): Field => ({
+  name,
+  type,
+  required: true,
+  unique: name === 'id',
+  sensitive: false,
+  default: null,
+  system: true,
+});
+
+/** The fields that every collection has: its own id before all others, the times after them. */
+export function systemFields(collection: string): { id: Field; created_at: Field; updated_at: Field } {
+  return {
+    id: system('id', { kind: 'ref', collection }),
+    created_at: system('created_at', { kind: 'timestamp' }),
+    updated_at: system('updated_at', { kind: 'timestamp' }),
+  };
+}
+
+export const systemFieldNames: ReadonlySet<string> = new Set(['id', 'created_at', 'updated_at']);
+
+const text = (name: string, unique: boolean): Field => ({
+  name,
+  type: { kind: 'text' },
+  required: false,
+  unique,
+  sensitive: false,
+  default: null,
+  system: false,
+});
+
+/** The fields that `people` has before the rulebook adds its own. E-mail addresses are the label. */
+export const peopleFields: readonly Field[] = [text('name', false), text('email', true)];
+
+/** The field, or null; never a property that the object happens to inherit. */
+export function fieldOf(schema: Schema, collection: string, field: string): Field | null {
+  return schema.get(collection)?.fields.get(field) ?? null;
+}
+
+/** The collection, for callers that hold a name which the checker has already resolved. */
+export function collectionOf(schema: Schema, name: string): Collection {
+  const collection = schema.get(name);
+  if (collection === undefined) throw new TypeError(`a checked name is not in the schema: ${name}`);
+  return collection;
+}

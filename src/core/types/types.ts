@@ -1,0 +1,50 @@
+/** The types of fields and of the values in conditions. */
+export type Type =
+  | { readonly kind: 'text' }
+  | { readonly kind: 'integer' }
+  | { readonly kind: 'decimal' }
+  | { readonly kind: 'boolean' }
+  | { readonly kind: 'date' }
+  | { readonly kind: 'timestamp' }
+  | { readonly kind: 'uuid' }
+  | { readonly kind: 'one of'; readonly values: readonly string[] }
+  | { readonly kind: 'ref'; readonly collection: string };
+
+export type TypeKind = Type['kind'];
+
+export const simpleTypes = {
+  text: { kind: 'text' },
+  integer: { kind: 'integer' },
+  decimal: { kind: 'decimal' },
+  boolean: { kind: 'boolean' },
+  date: { kind: 'date' },
+  timestamp: { kind: 'timestamp' },
+  uuid: { kind: 'uuid' },
+} as const satisfies Record<string, Type>;
+
+/**
+ * A value as both engines and the JSON interface hold it; `null` is a missing value.
+ *
+ * | type | shape |
+ * |---|---|
+ * | text, one of | string without U+0000 and without lone surrogates |
+ * | integer | number, whole, within ±(2^53 − 1) (the range of RFC 7493, I-JSON) |
+ * | decimal | string, plain digits, at most 60 before and 30 after the point |
+ * | boolean | boolean |
+ * | date | string, RFC 3339 full-date, years 0001 to 9999 |
+ * | timestamp | string, RFC 3339 in UTC with `Z`, microseconds, no trailing zeros |
+ * | uuid, ref | string, lower-case RFC 9562 |
+ */
+export type Value = string | number | boolean | null;
+
+/** The type in the words of the language, for messages. */
+export function typeName(type: Type): string {
+  switch (type.kind) {
+    case 'one of':
+      return `one of (${type.values.map((value) => JSON.stringify(value)).join(', ')})`;
+    case 'ref':
+      return `ref ${type.collection}`;
+    default:
+      return type.kind;
+  }
+}

@@ -1,0 +1,124 @@
+import { z } from 'zod';
+import { checkFilter } from '../../core/check/index.ts';
+import { locate } from '../../core/diagnostics/render.ts';
+import { suggestion } from '../../core/diagnostics/suggest.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
+import type { ListQuestion, OrderKey } from '../../core/sql/list.ts';
+import type { Collection } from '../../core/types/schema.ts';
+import type { Value } from '../../core/types/types.ts';
+import { parseValue } from '../../core/types/values.ts';
+import type { listQuerySchema } from '../../client/schemas/records.ts';
+import { Problem } from '../problems/problem.ts';
+
+/** Keys of one order at most: each makes the page key longer. */
+const LONGEST_ORDER = 4;
+
+/** Checks input against its schema; what is wrong becomes a 400 that names the member. */
+export function parseInput<T>(schema: z.ZodType<T>, input: unknown): T {
+  const parsed = schema.safeParse(input);
+  if (parsed.success) return parsed.data;
+  const errors = parsed.error.issues.slice(0, 20).map((issue) => ({
+    message: issue.message,
+    ...(issue.path.length === 0 ? {} : { field: issue.path.map(String).join('.').slice(0, 100) }),
+  }));
+  throw new Problem('malformed-request', { errors });
+}
+
+/** The collection, or the same 404 that an unreadable record gets. */
+export function collectionNamed(rulebook: Rulebook, name: string): Collection {
+  const collection = rulebook.schema.get(name);
+  if (collection === undefined) throw new Problem('not-found');
+  return collection;
+}
+
+/** A list as the caller asked for it, every name resolved; 400 with the spot otherwise. */
+export function listQuestion(rulebook: Rulebook, collection: Collection, query: z.infer<typeof listQuerySchema>): ListQuestion {
+  const order = parseOrder(collection, query.order ?? '');
+  return {
+    collection: collection.name,
+    filter: query.where === undefined ? null : parseWhere(rulebook, collection, query.where),
+    order,
+    after: query.after === undefined ? null : parsePageKey(collection, order, query.after),
+    limit: query.limit,
+  };
+}
+
+function parseWhere(rulebook: Rulebook, collection: Collection, where: string) {
+  const checked = checkFilter(where, collection.name, rulebook.schema);
+  if (checked.ok) return checked.condition;
+  const sources = [{ name: 'where', text: where }];
+  const errors = checked.diagnostics.slice(0, 20).map((diagnostic) => {
+    const { file, ...rest } = locate(diagnostic, sources);
+    return { ...rest, field: file };
+  });
+  throw new Problem('malformed-filter', { errors });
+}
+
+/** `queen_year desc, code`; the id comes last always, so that the order is total. */
+function parseOrder(collection: Collection, text: string): OrderKey[] {
+  const keys: OrderKey[] = [];
+  for (const part of text.split(',').map((each) => each.trim()).filter((each) => each !== '')) {
+    const [name = '', direction, ...rest] = part.split(/\s+/);
+    const known = collection.fields.has(name);
+    if (!known || rest.length > 0 || (direction !== undefined && direction !== 'desc' && direction !== 'asc')) {
+      const hint = known ? 'after a field only “desc” or “asc” can stand' : suggestion(name, collection.fields.keys());
+      throw malformedOrder(`“${part.slice(0, 60)}” cannot be ordered by`, hint);
+    }
+    if (keys.some((key) => key.field === name)) throw malformedOrder(`“${name}” stands in the order twice`);
+    keys.push({ field: name, descending: direction === 'desc' });
+  }
+  if (keys.length > LONGEST_ORDER) throw malformedOrder(`an order has at most ${LONGEST_ORDER} fields`);
+  if (!keys.some((key) => key.field === 'id')) keys.push({ field: 'id', descending: false });
+  // Behind the id nothing can make a difference any more.
+  return keys.slice(0, keys.findIndex((key) => key.field === 'id') + 1);
+}
+
+function malformedOrder(message: string, hint?: string): Problem {
+  return new Problem('malformed-filter', { errors: [{ message, field: 'order', ...(hint === undefined ? {} : { hint }) }] });
+}
+
+/** Names with commas between them; each must be among `known`. */
+export function parseNames(text: string | undefined, parameter: string, known: ReadonlySet<string>): string[] | null {
+  if (text === undefined) return null;
+  const names = [...new Set(text.split(',').map((name) => name.trim()).filter((name) => name !== ''))];
+  for (const name of names) {
+    if (known.has(name)) continue;
+    const hint = suggestion(name, known);
+    throw new Problem('malformed-request', {
+      errors: [{ message: `“${name.slice(0, 60)}” cannot stand here`, field: parameter, ...(hint === undefined ? {} : { hint }) }],
+    });
+  }
+  return names;
+}
+
+const pageKeySchema = z.strictObject({ order: z.string(), values: z.array(z.unknown()) });
+
+/** Where a page ended: the visible values of its order, so that it tells nothing that the page did not. */
+export function pageKey(order: readonly OrderKey[], values: readonly Value[]): string {
+  return Buffer.from(JSON.stringify({ order: describeOrder(order), values })).toString('base64url');
+}
+
+function parsePageKey(collection: Collection, order: readonly OrderKey[], text: string): Value[] {
+  const malformed = new Problem('malformed-request', {
+    errors: [{ message: 'this is not the “next” of a page with this order', field: 'after' }],
+  });
+  let raw: unknown;
+  try {
+    raw = JSON.parse(Buffer.from(text, 'base64url').toString('utf8'));
+  } catch {
+    throw malformed;
+  }
+  const parsed = pageKeySchema.safeParse(raw);
+  if (!parsed.success || parsed.data.order !== describeOrder(order) || parsed.data.values.length !== order.length) {
+    throw malformed;
+  }
+  return order.map((key, index) => {
+    const value = parseValue(collection.fields.get(key.field)!.type, parsed.data.values[index]);
+    if (!value.ok || (key.field === 'id' && value.value === null)) throw malformed;
+    return value.value;
+  });
+}
+
+function describeOrder(order: readonly OrderKey[]): string {
+  return order.map((key) => (key.descending ? `${key.field} desc` : key.field)).join(',');
+}

@@ -1,0 +1,93 @@
+import etag from 'etag';
+import type { Access } from '../../core/sql/access.ts';
+import type { ListQuestion } from '../../core/sql/list.ts';
+import type { Collection } from '../../core/types/schema.ts';
+import type { RecordDocument } from '../../client/schemas/records.ts';
+import type { Executor } from '../../store/connection.ts';
+import type { Refusal, VisibleRecord } from '../../store/records/outcome.ts';
+import { readRecords } from '../../store/records/read.ts';
+import { Problem } from '../problems/problem.ts';
+import { pageKey, parseNames } from './questions.ts';
+
+/** Which parts of a record to answer with. */
+export interface Shape {
+  readonly fields: ReadonlySet<string> | null;
+  readonly include: readonly string[];
+}
+
+export function parseShape(collection: Collection, query: { fields?: string | undefined; include?: string | undefined }): Shape {
+  const references = [...collection.fields.values()].filter((field) => field.type.kind === 'ref' && !field.system);
+  const fields = parseNames(query.fields, 'fields', new Set(collection.fields.keys()));
+  return {
+    fields: fields === null ? null : new Set(fields),
+    include: parseNames(query.include, 'include', new Set(references.map((field) => field.name))) ?? [],
+  };
+}
+
+/** A record as JSON: the shown fields by name, and the names of those withheld. */
+export function recordDocument(record: VisibleRecord, fields: Shape['fields'] = null): RecordDocument {
+  const document: Record<string, unknown> = { id: record.id };
+  for (const [field, value] of record.shown) if (fields?.has(field) ?? true) document[field] = value;
+  document._withheld = record.withheld.filter((field) => fields?.has(field) ?? true);
+  return document as RecordDocument;
+}
+
+/** A strong ETag (RFC 9110) of all that this caller sees of the record, whichever fields they asked for. */
+export function recordTag(record: VisibleRecord): string {
+  return etag(JSON.stringify(recordDocument(record)));
+}
+
+/**
+ * Records as JSON, with the references that were asked for. What is brought along obeys the rules of its own
+ * collection; what may not be read is null, as a missing reference is. Cost: one statement for each reference.
+ */
+export async function recordDocuments(
+  on: Executor,
+  access: Access,
+  collection: Collection,
+  records: readonly VisibleRecord[],
+  shape: Shape,
+): Promise<RecordDocument[]> {
+  const documents = records.map((record) => recordDocument(record, shape.fields));
+  if (shape.include.length === 0) return documents;
+  const included: Record<string, unknown>[] = records.map(() => ({}));
+  for (const field of shape.include) {
+    const type = collection.fields.get(field)!.type as { kind: 'ref'; collection: string };
+    const ids = records.map((record) => record.shown.get(field) ?? null);
+    const found = await readRecords(on, access, type.collection, [...new Set(ids.filter((id) => id !== null))] as string[]);
+    for (const [index, id] of ids.entries()) {
+      const target = id === null ? undefined : found.get(id as string);
+      included[index]![field] = target === undefined ? null : recordDocument(target);
+    }
+  }
+  return documents.map((document, index) => ({ ...document, _included: included[index]! }));
+}
+
+/** The `next` of a page; null behind the last one. */
+export function nextPage(question: ListQuestion, records: readonly VisibleRecord[], more: boolean): string | null {
+  const last = records.at(-1);
+  if (!more || last === undefined) return null;
+  return pageKey(question.order, question.order.map((key) => last.shown.get(key.field) ?? null));
+}
+
+/** A refusal of the store as a problem. */
+export function refusalProblem(refusal: Refusal): Problem {
+  switch (refusal.kind) {
+    case 'not found':
+      return new Problem('not-found');
+    case 'changed meanwhile':
+      return new Problem('changed-meanwhile');
+    case 'fields not covered':
+      return new Problem('fields-not-covered', { fields: [...refusal.fields] });
+    case 'reference not found':
+      return new Problem('reference-not-found', { fields: [...refusal.fields] });
+    case 'not allowed':
+      return new Problem('not-allowed', refusal.fields.length === 0 ? {} : { fields: [...refusal.fields] });
+    case 'value required':
+      return new Problem('value-required', { fields: [...refusal.fields] });
+    case 'value taken':
+      return new Problem('value-taken', refusal.fields.length === 0 ? {} : { fields: [...refusal.fields] });
+    case 'still referenced':
+      return new Problem('still-referenced');
+  }
+}

@@ -1,0 +1,93 @@
+import { randomUUID } from 'node:crypto';
+import express, { type Express } from 'express';
+import helmet from 'helmet';
+import type { JWK } from 'jose';
+import { pinoHttp } from 'pino-http';
+import type { Logger } from 'pino';
+import type { Database } from '../store/connection.ts';
+import type { ServiceConfig } from './config.ts';
+import { CallerFinder } from './identity/caller.ts';
+import { StaffDoor, refuseOtherSites } from './identity/staff.ts';
+import { TokenVerifier } from './identity/tokens.ts';
+import { problemHandler } from './problems/handler.ts';
+import { Problem } from './problems/problem.ts';
+import { aboutRoutes } from './routes/about.ts';
+import { consoleRoutes } from './routes/console.ts';
+import { deskRoutes } from './routes/desk.ts';
+import { recordRoutes } from './routes/records.ts';
+import { sessionRoutes } from './routes/session.ts';
+import { RulebookKeeper } from './rulebooks.ts';
+
+export interface AppParts {
+  readonly config: ServiceConfig;
+  readonly database: Database;
+  readonly logger: Logger;
+  readonly developmentKey: JWK | null;
+  /** Has the database been reached and brought up to date since the start? */
+  readonly isReady: () => boolean;
+}
+
+/** The whole HTTP interface, as an Express application. */
+export function createApp({ config, database, logger, developmentKey, isReady }: AppParts): Express {
+  const tokens = new TokenVerifier(config.issuers, config.leeway, developmentKey);
+  const rulebooks = new RulebookKeeper(database, logger);
+  const callers = new CallerFinder(database, tokens, rulebooks, logger);
+  const staff = new StaffDoor(database, tokens);
+
+  const app = express();
+  app.disable('x-powered-by');
+  app.disable('etag');
+  app.enable('case sensitive routing');
+  app.use(requestLog(logger));
+  app.use(helmet({ contentSecurityPolicy: { directives: { defaultSrc: ["'none'"], frameAncestors: ["'none'"] } } }));
+  app.use(aboutRoutes(database, callers, isReady));
+  app.use('/v1', (_, __, next) => {
+    if (!isReady()) throw new Problem('unavailable', {}, { 'Retry-After': '1' });
+    next();
+  });
+  const recordBody = express.json({ limit: '1mb', type: ['application/json', 'application/merge-patch+json'], strict: false });
+  app.use('/v1/records', recordBody, recordRoutes(database, callers));
+  app.use('/v1/desk', refuseOtherSites);
+  app.use('/v1/desk', (request, response, next) => {
+    // Rulebooks have a larger limit of their own, set at their routes.
+    if (request.path === '/session') recordBody(request, response, next);
+    else next();
+  });
+  app.use('/v1/desk', sessionRoutes(database, staff), deskRoutes(database, callers, staff, rulebooks));
+  if (config.consoleFolder !== null) {
+    app.get('/', (_, response) => response.redirect('/console/'));
+    app.use('/console', consoleRoutes(config.consoleFolder));
+  }
+  app.use(() => {
+    throw new Problem('not-found');
+  });
+  app.use(problemHandler(logger));
+  return app;
+}
+
+/** One line a request: what, how it ended, how long. Neither the query nor a header nor a body is ever in it. */
+function requestLog(logger: Logger) {
+  return pinoHttp({
+    logger,
+    genReqId: (request, response) => {
+      const given = request.headers['x-request-id'];
+      const id = typeof given === 'string' && /^[\w.:-]{1,128}$/.test(given) ? given : randomUUID();
+      response.setHeader('X-Request-ID', id);
+      return id;
+    },
+    customProps: (request) => {
+      const trace = request.headers.traceparent;
+      return typeof trace === 'string' && /^[0-9a-f-]{55}$/.test(trace) ? { trace } : {};
+    },
+    serializers: {
+      req: (request: { id: unknown; method: string; url: string }) => ({
+        id: request.id,
+        method: request.method,
+        path: request.url.split('?')[0],
+      }),
+      res: (response: { statusCode: number }) => ({ status: response.statusCode }),
+      err: () => undefined,
+    },
+    customLogLevel: (_, response, error) => (error !== undefined || response.statusCode >= 500 ? 'error' : 'info'),
+  });
+}

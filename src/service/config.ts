@@ -1,0 +1,64 @@
+import { readFileSync } from 'node:fs';
+import { z } from 'zod';
+
+/** Wrong settings: the message says which and what to do. Nothing has been started. */
+export class ConfigError extends Error {
+  override readonly name = 'ConfigError';
+}
+
+const algorithm = z.enum(['RS256', 'RS384', 'RS512', 'PS256', 'PS384', 'PS512', 'ES256', 'ES384', 'ES512', 'EdDSA', 'Ed25519']);
+
+/** One issuer whose tokens are accepted. Algorithms are per issuer (RFC 8725); only asymmetric ones. */
+const issuerSchema = z.strictObject({
+  issuer: z.string().min(1),
+  audience: z.string().min(1),
+  algorithms: z.array(algorithm).min(1),
+  /** A JWK Set (RFC 7517): an https URL (http on loopback), or a file. */
+  keys: z.string().min(1),
+});
+
+const issuersSchema = z.strictObject({
+  issuers: z.array(issuerSchema),
+  /** Seconds that clocks may differ by. */
+  leeway: z.int().min(0).max(300).default(30),
+});
+
+export type IssuerConfig = z.infer<typeof issuerSchema>;
+
+export interface ServiceConfig {
+  readonly databaseUrl: string;
+  readonly host: string;
+  /** 0: any free port. */
+  readonly port: number;
+  readonly issuers: readonly IssuerConfig[];
+  readonly leeway: number;
+  /** The file of the development signing key; null: tokens for test identities are refused. */
+  readonly developmentKey: string | null;
+  readonly logLevel: 'silent' | 'error' | 'warn' | 'info' | 'debug';
+  /** The folder of the built console; null: none is served. */
+  readonly consoleFolder: string | null;
+}
+
+/** Reads the file that lists the issuers. */
+export function readIssuers(path: string): { issuers: readonly IssuerConfig[]; leeway: number } {
+  let raw: unknown;
+  try {
+    raw = JSON.parse(readFileSync(path, 'utf8'));
+  } catch (error) {
+    throw new ConfigError(`the issuers file ${path} cannot be read: ${(error as Error).message}`);
+  }
+  const parsed = issuersSchema.safeParse(raw);
+  if (!parsed.success) {
+    throw new ConfigError(`the issuers file ${path} is not well formed:\n${z.prettifyError(parsed.error)}`);
+  }
+  for (const { keys } of parsed.data.issuers) refusePlainKeys(keys);
+  return parsed.data;
+}
+
+/** Keys that came over plain http could be anybody's; on loopback they cannot be. */
+function refusePlainKeys(keys: string): void {
+  if (!/^https?:/.test(keys)) return;
+  const { protocol, hostname } = new URL(keys);
+  const loopback = hostname === 'localhost' || hostname === '[::1]' || hostname.startsWith('127.');
+  if (protocol !== 'https:' && !loopback) throw new ConfigError(`keys must be fetched over https: ${keys}`);
+}

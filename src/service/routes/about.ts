@@ -1,0 +1,59 @@
+import { Router } from 'express';
+import { problemTypes, type ProblemType } from '../../client/schemas/problems.ts';
+import type { HealthDocument } from '../../client/schemas/records.ts';
+import { arrive } from '../../store/callers.ts';
+import type { Database } from '../../store/connection.ts';
+import type { CallerFinder } from '../identity/caller.ts';
+import { openApiDocument } from '../openapi.ts';
+import { Problem } from '../problems/problem.ts';
+import { send } from './records.ts';
+import { offer } from './route.ts';
+
+/** What the service says of itself: health, its description, its problems, and who it thinks is calling. */
+export function aboutRoutes(database: Database, callers: CallerFinder, isReady: () => boolean): Router {
+  const router = Router({ caseSensitive: true, strict: true });
+
+  offer(router, '/v1/health', {
+    async get(_, response) {
+      const health = await healthOf();
+      response.status(health.status === 'ok' ? 200 : 503).set('Cache-Control', 'no-store').json(health);
+    },
+  });
+
+  offer(router, '/v1/openapi.json', {
+    get(_, response) {
+      response.set('Cache-Control', 'no-cache').json(openApiDocument());
+    },
+  });
+
+  offer(router, '/v1/me', {
+    async get(request, response) {
+      const { access } = await callers.find(request);
+      const { person, roles } = access.caller;
+      send(response, 200, {
+        kind: person === null ? 'visitor' : 'person',
+        id: person?.id ?? null,
+        roles: [...roles].toSorted(),
+      });
+    },
+  });
+
+  router.get('/problems/:type', (request, response) => {
+    const { type } = request.params;
+    if (!Object.hasOwn(problemTypes, type)) throw new Problem('not-found');
+    const { status, title, next } = problemTypes[type as ProblemType];
+    response.type('text/plain').send(`${type} (HTTP ${status})\n\n${title}.\n${next}\n`);
+  });
+
+  return router;
+
+  async function healthOf(): Promise<HealthDocument> {
+    try {
+      if (!isReady()) throw new Problem('unavailable');
+      const arrival = await arrive(database, { kind: 'visitor' });
+      return { status: 'ok', database: 'reachable', rulebook: arrival!.version };
+    } catch {
+      return { status: 'unavailable', database: 'unreachable', rulebook: null };
+    }
+  }
+}

@@ -1,0 +1,150 @@
+import { Router, type Request, type Response } from 'express';
+import { listQuerySchema, recordQuerySchema } from '../../client/schemas/records.ts';
+import type { Collection } from '../../core/types/schema.ts';
+import { parseSupplied } from '../../core/types/supplied.ts';
+import { parseValue } from '../../core/types/values.ts';
+import type { Database } from '../../store/connection.ts';
+import { createRecord } from '../../store/records/create.ts';
+import { deleteRecord } from '../../store/records/delete.ts';
+import { countVisible, listRecords, readRecord } from '../../store/records/read.ts';
+import { updateRecord, type Precondition } from '../../store/records/update.ts';
+import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
+import { nextPage, parseShape, recordDocument, recordDocuments, recordTag, refusalProblem } from '../answers/records.ts';
+import type { CallerFinder } from '../identity/caller.ts';
+import { Problem } from '../problems/problem.ts';
+import { jsonBody, offer } from './route.ts';
+
+const JSON_TYPES = ['application/json'];
+const PATCH_TYPES = ['application/merge-patch+json', 'application/json'];
+
+/** `/v1/records`: what end users' programs talk to. */
+export function recordRoutes(database: Database, callers: CallerFinder): Router {
+  const router = Router({ caseSensitive: true, strict: true });
+
+  offer(router, '/:collection', {
+    async get(request, response) {
+      const { rulebook, access } = await callers.find(request);
+      const collection = collectionNamed(rulebook, named(request, 'collection'));
+      const query = parseInput(listQuerySchema, request.query);
+      const question = listQuestion(rulebook, collection, query);
+      const shape = parseShape(collection, query);
+      const { records, more } = await listRecords(database, access, question);
+      const next = nextPage(question, records, more);
+      if (next !== null) response.set('Link', `<${nextAddress(request, next)}>; rel="next"`);
+      send(response, 200, {
+        records: await recordDocuments(database, access, collection, records, shape),
+        next,
+        ...(query.count === 'true' ? { count: await countVisible(database, access, question) } : {}),
+      });
+    },
+
+    async post(request, response) {
+      const { rulebook, access } = await callers.find(request);
+      const collection = collectionNamed(rulebook, named(request, 'collection'));
+      refuseQuery(request);
+      const supplied = suppliedValues(collection, jsonBody(request, JSON_TYPES));
+      const outcome = await createRecord(database, access, collection.name, supplied);
+      if (!outcome.ok) throw refusalProblem(outcome.refusal);
+      const { id, record } = outcome.value;
+      response.set('Location', `/v1/records/${collection.name}/${id}`);
+      if (record !== null) response.set('ETag', recordTag(record));
+      // Who may create and not read gets the id of what they made, and nothing of it.
+      send(response, 201, record === null ? { id } : recordDocument(record));
+    },
+  });
+
+  offer(router, '/:collection/:id', {
+    async get(request, response) {
+      const { rulebook, access } = await callers.find(request);
+      const collection = collectionNamed(rulebook, named(request, 'collection'));
+      const shape = parseShape(collection, parseInput(recordQuerySchema, request.query));
+      const record = await readRecord(database, access, collection.name, recordId(collection, request));
+      if (record === null) throw new Problem('not-found');
+      // A record with others brought along has no tag: theirs may change without it.
+      if (shape.include.length === 0) response.set('ETag', recordTag(record));
+      if (request.fresh) {
+        response.set(privately).status(304).end();
+        return;
+      }
+      const [document] = await recordDocuments(database, access, collection, [record], shape);
+      send(response, 200, document);
+    },
+
+    async patch(request, response) {
+      const { rulebook, access } = await callers.find(request);
+      const collection = collectionNamed(rulebook, named(request, 'collection'));
+      refuseQuery(request);
+      const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES));
+      const id = recordId(collection, request);
+      const outcome = await updateRecord(database, access, collection.name, id, supplied, precondition(request));
+      if (!outcome.ok) throw refusalProblem(outcome.refusal);
+      const record = outcome.value;
+      if (record === null) {
+        // The change took the record out of the caller's sight: it was made, and nothing of it can be shown.
+        response.set(privately).status(204).end();
+        return;
+      }
+      response.set('ETag', recordTag(record));
+      send(response, 200, recordDocument(record));
+    },
+
+    async delete(request, response) {
+      const { rulebook, access } = await callers.find(request);
+      const collection = collectionNamed(rulebook, named(request, 'collection'));
+      refuseQuery(request);
+      const outcome = await deleteRecord(database, access, collection.name, recordId(collection, request), precondition(request));
+      if (!outcome.ok) throw refusalProblem(outcome.refusal);
+      response.set(privately).status(204).end();
+    },
+  });
+
+  return router;
+}
+
+/** Nobody's cache but the caller's own may keep a record, and that one must ask again. */
+const privately = { 'Cache-Control': 'private, no-store', Vary: 'Authorization' };
+
+export function send(response: Response, status: number, document: unknown): void {
+  response.status(status).set(privately).type('application/json').send(JSON.stringify(document));
+}
+
+/** The parameter of the path, which the router has already decoded. */
+function named(request: Request, parameter: string): string {
+  return request.params[parameter] as string;
+}
+
+/** An id that no record could have is one that no record has. */
+function recordId(collection: Collection, request: Request): string {
+  const parsed = parseValue({ kind: 'ref', collection: collection.name }, named(request, 'id'));
+  if (!parsed.ok || parsed.value === null) throw new Problem('not-found');
+  return parsed.value as string;
+}
+
+function suppliedValues(collection: Collection, body: Record<string, unknown>) {
+  const { values, faults } = parseSupplied(collection, body);
+  if (faults.length === 0) return values;
+  throw new Problem('malformed-request', {
+    errors: faults.slice(0, 50).map(({ field, must }) => ({ message: `${field} ${must}`, field })),
+  });
+}
+
+/** Writes take no parameters: one that is not understood must not be passed over in silence. */
+function refuseQuery(request: Request): void {
+  const [parameter] = Object.keys(request.query);
+  if (parameter === undefined) return;
+  throw new Problem('malformed-request', { errors: [{ message: 'this request takes no parameters', field: parameter.slice(0, 100) }] });
+}
+
+/** If-Match (RFC 9110, strong comparison). It may lie before a record that was never read, so it is no way to probe. */
+function precondition(request: Request): Precondition {
+  const header = request.headers['if-match'];
+  if (header === undefined || header.trim() === '*') return () => true;
+  const tags = new Set(header.split(',').map((tag) => tag.trim()));
+  return (seen) => tags.has(recordTag(seen));
+}
+
+function nextAddress(request: Request, next: string): string {
+  const query = new URLSearchParams(request.query as Record<string, string>);
+  query.set('after', next);
+  return `${request.baseUrl}${request.path}?${query.toString()}`;
+}

@@ -1,0 +1,45 @@
+import type { Logger } from 'pino';
+import { checkRulebook } from '../core/check/index.ts';
+import type { Rulebook } from '../core/ir/rulebook.ts';
+import type { Database } from '../store/connection.ts';
+import { DatabaseUnavailable } from '../store/failures.ts';
+import { publishedFiles } from '../store/publish/index.ts';
+
+/**
+ * The rulebook in force. Every request names the version that its own snapshot saw, so a version published by any
+ * process holds for the next request of all of them; only its parsing is remembered here.
+ */
+export class RulebookKeeper {
+  readonly #database: Database;
+  readonly #logger: Logger;
+  #held: { version: number; rulebook: Rulebook } | null = null;
+
+  constructor(database: Database, logger: Logger) {
+    this.#database = database;
+    this.#logger = logger;
+  }
+
+  /** Before the first publication there are no collections and no rules: everything is closed. */
+  async inForce(version: number | null): Promise<Rulebook> {
+    if (version === null) return nothing;
+    if (this.#held?.version === version) return this.#held.rulebook;
+    const files = await publishedFiles(this.#database, version);
+    const checked = files === null ? null : checkRulebook(files);
+    if (checked === null || !checked.ok) {
+      // Closed on failure: a rulebook that this version of the service cannot read opens nothing.
+      this.#logger.error({ version }, 'the published rulebook cannot be read; everything stays closed');
+      throw new DatabaseUnavailable('the published rulebook cannot be read');
+    }
+    this.#held = { version, rulebook: checked.rulebook };
+    return checked.rulebook;
+  }
+}
+
+const nothing: Rulebook = {
+  sources: [],
+  schema: new Map(),
+  roles: new Map(),
+  rules: [],
+  identities: new Map(),
+  trials: [],
+};

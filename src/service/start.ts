@@ -1,0 +1,93 @@
+import type { AddressInfo } from 'node:net';
+import { createServer, type Server } from 'node:http';
+import { pino, type Logger } from 'pino';
+import { connect, type Database } from '../store/connection.ts';
+import { migrate } from '../store/migrations/index.ts';
+import { classify } from '../store/failures.ts';
+import { createApp } from './app.ts';
+import { ConfigError, type ServiceConfig } from './config.ts';
+import { developmentKey } from './identity/development.ts';
+
+export interface RunningService {
+  /** Such as `http://127.0.0.1:7430`. */
+  readonly url: string;
+  readonly logger: Logger;
+  /** Resolves once the database has been reached and brought up to date. */
+  readonly ready: Promise<void>;
+  /** Finishes the requests under way, at most for a few seconds, and lets go of the database. */
+  stop(): Promise<void>;
+}
+
+/** How long the database is left alone between two tries at the start. */
+const RETRY_MILLISECONDS = 1_000;
+
+/**
+ * Starts the service. A database that cannot be reached yet is waited for, with 503 meanwhile; a port in use or a
+ * wrong setting is a `ConfigError`.
+ */
+export async function startService(config: ServiceConfig): Promise<RunningService> {
+  const logger = pino({ level: config.logLevel });
+  const key = config.developmentKey === null ? null : await developmentKey(config.developmentKey);
+  if (key !== null) logger.warn('the development issuer is on: whoever has its key can call as any test identity, and as staff');
+  const database = connect({ url: config.databaseUrl });
+  const state = { ready: false, stopped: false };
+  const app = createApp({ config, database, logger, developmentKey: key, isReady: () => state.ready });
+  const server = createServer(app);
+  // Slow senders are cut off before they can hold every connection.
+  server.requestTimeout = 30_000;
+  server.headersTimeout = 10_000;
+  await listen(server, config);
+  const ready = prepare(database, logger, state);
+  const { port } = server.address() as AddressInfo;
+  const host = config.host.includes(':') ? `[${config.host}]` : config.host;
+  return {
+    url: `http://${host}:${port}`,
+    logger,
+    ready,
+    async stop() {
+      state.stopped = true;
+      server.closeIdleConnections();
+      const closed = new Promise<void>((resolve) => server.close(() => resolve()));
+      const force = setTimeout(() => server.closeAllConnections(), 5_000);
+      await closed;
+      clearTimeout(force);
+      await ready.catch(() => undefined);
+      await database.destroy();
+    },
+  };
+}
+
+function listen(server: Server, config: ServiceConfig): Promise<void> {
+  return new Promise((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) => {
+      if (error.code === 'EADDRINUSE') {
+        reject(new ConfigError(`port ${config.port} on ${config.host} is in use: stop what listens there, or choose another with --port`));
+      } else if (error.code === 'EACCES') {
+        reject(new ConfigError(`port ${config.port} may not be opened by this user: choose one above 1023 with --port`));
+      } else if (error.code === 'EADDRNOTAVAIL' || error.code === 'ENOTFOUND') {
+        reject(new ConfigError(`${config.host} is no address of this machine: choose another with --host`));
+      } else reject(error);
+    });
+    server.listen(config.port, config.host, resolve);
+  });
+}
+
+async function prepare(database: Database, logger: Logger, state: { ready: boolean; stopped: boolean }): Promise<void> {
+  let told = false;
+  while (!state.stopped) {
+    try {
+      await migrate(database);
+      state.ready = true;
+      if (told) logger.info('the database is there');
+      return;
+    } catch (error) {
+      if (classify(error).kind !== 'unavailable') {
+        logger.fatal({ code: (error as NodeJS.ErrnoException).code }, 'the database cannot be brought up to date');
+        throw error;
+      }
+      if (!told) logger.warn('the database cannot be reached; trying again every second. Is it running, and is DATABASE_URL right?');
+      told = true;
+      await new Promise((resolve) => setTimeout(resolve, RETRY_MILLISECONDS));
+    }
+  }
+}

@@ -1,0 +1,63 @@
+import knexFactory, { type Knex } from 'knex';
+import pg from 'pg';
+import type { Fragment } from '../core/sql/fragment.ts';
+import { formatTimestamp } from '../core/types/values.ts';
+
+/** The database, or a transaction on it. Functions of the store take one and answer rows, never a builder. */
+export type Database = Knex;
+export type Executor = Knex | Knex.Transaction;
+
+export interface ConnectionOptions {
+  /** A `postgres://` URL. */
+  readonly url: string;
+  /** Connections at most; two cores are kept busy by far fewer than a hundred. */
+  readonly poolSize?: number;
+}
+
+/** Types come over the wire as text; each is read into the one shape of `core/types/types.ts`. */
+const readers = new Map<number, (text: string) => unknown>([
+  [pg.types.builtins.INT8, Number],
+  [pg.types.builtins.NUMERIC, String],
+  [pg.types.builtins.DATE, String],
+  [pg.types.builtins.TIMESTAMPTZ, readTimestamp],
+]);
+
+/**
+ * A pool of connections. Nothing is opened until the first question, so an unreachable database is not an error here.
+ * Every session speaks UTC and ISO dates; a statement that runs longer than 30 s is ended by the server.
+ */
+export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
+  return knexFactory({
+    client: 'pg',
+    connection: {
+      connectionString: url,
+      application_name: 'firmgate',
+      connectionTimeoutMillis: 3_000,
+      options: '-c timezone=UTC -c datestyle=ISO -c statement_timeout=30000 -c idle_in_transaction_session_timeout=60000',
+      types: {
+        getTypeParser: (oid: number, format?: string) =>
+          readers.get(oid) ?? pg.types.getTypeParser(oid, format as 'text'),
+      },
+    } as Knex.PgConnectionConfig,
+    pool: { min: 0, max: poolSize },
+    acquireConnectionTimeout: 4_000,
+    // Knex writes failed connections to the console, many times a second; they reach us as errors all the same.
+    log: { warn: silent, error: silent, debug: silent, deprecate: silent },
+    compileSqlOnError: false,
+  });
+}
+
+function silent(): void {}
+
+/** Runs one statement. The driver's errors pass through; `failures.ts` says what they mean. */
+export async function run<Row = Record<string, unknown>>(on: Executor, statement: Fragment): Promise<Row[]> {
+  const result: { rows: Row[] } = await on.raw(statement.text, statement.values as Knex.RawBinding[]);
+  return result.rows;
+}
+
+/** `2026-05-01 12:00:00.5+00`, as the server writes it in UTC, in the one shape of a timestamp. */
+function readTimestamp(text: string): string {
+  const parts = /^(\d{4}-\d{2}-\d{2}) (\d{2}:\d{2}:\d{2})(?:\.(\d+))?\+00$/.exec(text);
+  if (parts === null) throw new RangeError('a timestamp outside the years 0001 to 9999');
+  return formatTimestamp(`${parts[1]}T${parts[2]}`, parts[3] ?? '');
+}

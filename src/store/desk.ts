@@ -1,0 +1,36 @@
+import { anyOf, sql, type Fragment } from '../core/sql/fragment.ts';
+import { column, table } from '../core/sql/identifiers.ts';
+import { collectionOf, fieldOf, type Schema } from '../core/types/schema.ts';
+import { run, type Executor } from './connection.ts';
+
+/** The people behind the test identities, by name. */
+export async function identityPeople(on: Executor): Promise<Map<string, { id: string; active: boolean }>> {
+  const rows = await run<{ id: string; name: string; active: boolean }>(
+    on,
+    sql`select id, _identity as name, _active as active from records.people where _identity is not null`,
+  );
+  return new Map(rows.map(({ name, id, active }) => [name, { id, active }]));
+}
+
+/** How many records have no owner by any of the paths of `owned by`; 0 where the rulebook names none. */
+export async function countOwnerless(on: Executor, schema: Schema, collection: string): Promise<number> {
+  const { owners } = collectionOf(schema, collection);
+  if (owners.length === 0) return 0;
+  const present = anyOf(owners.map((path) => sql`${ownerSql(schema, collection, path)} is not null`));
+  const [row] = await run<{ count: number }>(
+    on,
+    sql`select count(*) as count from ${table(collection)} as r where not ${present}`,
+  );
+  return row!.count;
+}
+
+function ownerSql(schema: Schema, collection: string, path: readonly string[]): Fragment {
+  let reached = column('r', path[0]!);
+  let here = collection;
+  for (const [index, step] of path.slice(1).entries()) {
+    const { type } = fieldOf(schema, here, path[index]!)!;
+    here = (type as { collection: string }).collection;
+    reached = sql`(select ${column('o', step)} from ${table(here)} as o where o.id = ${reached})`;
+  }
+  return reached;
+}

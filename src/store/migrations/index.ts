@@ -1,0 +1,19 @@
+import type { Knex } from 'knex';
+import { run, type Database } from '../connection.ts';
+import { sql } from '../../core/sql/fragment.ts';
+import * as first from './0001-foundations.ts';
+
+const migrations: Readonly<Record<string, Knex.Migration>> = { '0001-foundations': first };
+
+/** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */
+const source: Knex.MigrationSource<string> = {
+  getMigrations: async () => Object.keys(migrations),
+  getMigrationName: (name) => name,
+  getMigration: async (name) => migrations[name]!,
+};
+
+/** Brings the service's own tables up to date; safe to call at every start, and by two processes at once. */
+export async function migrate(database: Database): Promise<void> {
+  await run(database, sql`create schema if not exists gate`);
+  await database.migrate.latest({ migrationSource: source, schemaName: 'gate', tableName: 'migrations' });
+}

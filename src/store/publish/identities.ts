@@ -1,0 +1,102 @@
+import { v7 as uuid } from 'uuid';
+import type { GivenValue, Identity, Rulebook } from '../../core/ir/rulebook.ts';
+import { commaList, sql, value } from '../../core/sql/fragment.ts';
+import { column, identifier, table } from '../../core/sql/identifiers.ts';
+import { typed } from '../../core/sql/conditions.ts';
+import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
+import type { Value } from '../../core/types/types.ts';
+import { run, type Executor } from '../connection.ts';
+import { PublishRefused } from '../failures.ts';
+
+/**
+ * Makes the test identities of a rulebook into people, marked as such, with exactly the roles that it says.
+ * An identity that is no longer there is deactivated and keeps its records. Answers what could not be found yet,
+ * such as a district that no record has: that field stays missing.
+ */
+export async function syncIdentities(on: Executor, rulebook: Rulebook): Promise<{ readonly notes: readonly string[] }> {
+  const notes: string[] = [];
+  const names = [...rulebook.identities.keys()];
+  await run(on, sql`update records.people set _active = false where _identity is not null and _identity <> all(${value(names)}::text[])`);
+  for (const identity of rulebook.identities.values()) {
+    await refuseTakenAddress(on, identity);
+    const values = new Map<string, Value>();
+    for (const [field, given] of identity.fields) {
+      values.set(field, await resolve(on, rulebook, identity, field, given, notes));
+    }
+    const person = await upsertPerson(on, rulebook, identity, values);
+    await run(on, sql`delete from gate.role_assignments where person = ${value(person)}::uuid`);
+    for (const { role, until } of identity.roles) {
+      await run(
+        on,
+        sql`insert into gate.role_assignments (person, role, ends) values (${value(person)}::uuid, ${value(role)}, ${value(until)}::timestamptz) on conflict (person, role) do update set ends = excluded.ends`,
+      );
+    }
+  }
+  return { notes };
+}
+
+async function refuseTakenAddress(on: Executor, identity: Identity): Promise<void> {
+  if (identity.email === null) return;
+  const taken = await run(
+    on,
+    sql`select 1 from records.people where email = ${value(identity.email)} and _identity is distinct from ${value(identity.name)}`,
+  );
+  if (taken.length > 0) {
+    throw new PublishRefused([
+      `the address of test identity “${identity.name}” belongs to another person already: give the identity an address of its own`,
+    ]);
+  }
+}
+
+async function resolve(
+  on: Executor,
+  rulebook: Rulebook,
+  identity: Identity,
+  field: string,
+  given: GivenValue,
+  notes: string[],
+): Promise<Value> {
+  if (given.kind === 'value') return given.value;
+  if (given.kind !== 'label') return null;
+  const found = await findByLabel(on, rulebook, given.collection, given.label);
+  if (found.length === 1) return found[0]!;
+  const many = found.length === 0 ? 'no record' : 'more than one record';
+  notes.push(`test identity ${identity.name}: ${field} is missing, because ${given.collection} has ${many} “${given.label}”`);
+  return null;
+}
+
+/** The ids of the records with this label, two at most, with full sight. */
+export async function findByLabel(on: Executor, rulebook: Rulebook, collection: string, label: string): Promise<string[]> {
+  const { label: field } = collectionOf(rulebook.schema, collection);
+  if (field === null) return [];
+  const rows = await run<{ id: string }>(
+    on,
+    sql`select r.id from ${table(collection)} as r where ${column('r', field)} = ${value(label)}::text limit 2`,
+  );
+  return rows.map((row) => row.id);
+}
+
+async function upsertPerson(
+  on: Executor,
+  rulebook: Rulebook,
+  identity: Identity,
+  given: ReadonlyMap<string, Value>,
+): Promise<string> {
+  // Fields that the identity does not name are missing or have their default, also if an earlier version named them.
+  const fields = [...collectionOf(rulebook.schema, PEOPLE).fields.values()].filter((field) => !field.system);
+  const names = fields.map((field) => identifier(field.name));
+  const values = fields.map((field) => {
+    if (given.has(field.name)) return typed(given.get(field.name)!, field.type);
+    if (field.default?.kind === 'now') return sql`now()`;
+    return typed(field.default?.value ?? null, field.type);
+  });
+  const changes = names.map((name) => sql`${name} = excluded.${name}`);
+  const [row] = await run<{ id: string }>(
+    on,
+    sql`insert into records.people (id, created_at, updated_at, _identity, _active, ${commaList(names)})
+      values (${value(uuid())}::uuid, now(), now(), ${value(identity.name)}, ${value(!identity.deactivated)}, ${commaList(values)})
+      on conflict (_identity) do update set _active = excluded._active, updated_at = now(), ${commaList(changes)}
+      returning id`,
+  );
+  return row!.id;
+}

@@ -1,0 +1,58 @@
+import type { Rulebook } from '../../core/ir/rulebook.ts';
+import type { Source } from '../../core/language/source.ts';
+import { sql, value } from '../../core/sql/fragment.ts';
+import { run, type Database, type Executor } from '../connection.ts';
+import { syncIdentities } from './identities.ts';
+import { shapeTables } from './tables.ts';
+
+export { countRecords } from './tables.ts';
+export { findByLabel, syncIdentities } from './identities.ts';
+export { fieldOfConstraint } from './names.ts';
+
+export interface Published {
+  readonly version: number;
+  /** False where the very same files were in force already. */
+  readonly changed: boolean;
+  /** Collections and fields whose values are kept, though the rulebook no longer speaks of them. */
+  readonly setAside: readonly string[];
+  /** What could not be done yet, in sentences. */
+  readonly notes: readonly string[];
+}
+
+/**
+ * Puts a checked rulebook in force: tables, test identities and the rulebook itself change together or not at all.
+ * Two at a time wait for each other. It holds for every request that begins after this has answered.
+ * Throws `PublishRefused` where records stand in the way.
+ */
+export async function publish(database: Database, rulebook: Rulebook, by: string): Promise<Published> {
+  const files = JSON.stringify(rulebook.sources.map(({ name, text }) => ({ name, text })));
+  return database.transaction(async (transaction) => {
+    await run(transaction, sql`set local statement_timeout = '10min'`);
+    await run(transaction, sql`lock table gate.rulebooks in exclusive mode`);
+    const [last] = await run<{ version: number; same: boolean }>(
+      transaction,
+      sql`select version, files = ${value(files)}::jsonb as same from gate.rulebooks order by version desc limit 1`,
+    );
+    if (last?.same === true) {
+      const { notes } = await syncIdentities(transaction, rulebook);
+      return { version: last.version, changed: false, setAside: [], notes };
+    }
+    const { setAside } = await shapeTables(transaction, rulebook.schema);
+    const { notes } = await syncIdentities(transaction, rulebook);
+    const version = (last?.version ?? 0) + 1;
+    await run(
+      transaction,
+      sql`insert into gate.rulebooks (version, files, published_by) values (${value(version)}::integer, ${value(files)}::jsonb, ${value(by)})`,
+    );
+    return { version, changed: true, setAside, notes };
+  });
+}
+
+/** The files of one published version; null where there is no such version. */
+export async function publishedFiles(on: Executor, version: number): Promise<Source[] | null> {
+  const [row] = await run<{ files: Source[] }>(
+    on,
+    sql`select files from gate.rulebooks where version = ${value(version)}::integer`,
+  );
+  return row?.files ?? null;
+}

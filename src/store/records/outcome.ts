@@ -1,0 +1,39 @@
+import type { Value } from '../../core/types/types.ts';
+
+/** A record as one caller sees it. */
+export interface VisibleRecord {
+  readonly id: string;
+  /** The fields that are shown, in the order of the rulebook; missing values are null. */
+  readonly shown: ReadonlyMap<string, Value>;
+  /** The fields that this caller does not see of this record. */
+  readonly withheld: readonly string[];
+}
+
+/** Why a request was not carried out: data only; the service words it, and no value of a record is in it. */
+export type Refusal =
+  /** Not there, or not readable: the two are never told apart. */
+  | { readonly kind: 'not found' }
+  /** The record is no longer the one that the caller had seen. */
+  | { readonly kind: 'changed meanwhile' }
+  /** No rule lets this caller supply these fields, whatever the record. */
+  | { readonly kind: 'fields not covered'; readonly fields: readonly string[] }
+  /** These references point at nothing that the caller could read. */
+  | { readonly kind: 'reference not found'; readonly fields: readonly string[] }
+  /** No rule is true for this record; the fields that are refused, where it is about some only. */
+  | { readonly kind: 'not allowed'; readonly fields: readonly string[] }
+  /** Required fields that neither the caller nor a stamp nor a default has filled. */
+  | { readonly kind: 'value required'; readonly fields: readonly string[] }
+  /** The value stands in another record, and the field is unique. */
+  | { readonly kind: 'value taken'; readonly fields: readonly string[] }
+  /** Other records point at this one. */
+  | { readonly kind: 'still referenced' };
+
+export type Outcome<T> = { readonly ok: true; readonly value: T } | { readonly ok: false; readonly refusal: Refusal };
+
+export function refuse(refusal: Refusal): { readonly ok: false; readonly refusal: Refusal } {
+  return { ok: false, refusal };
+}
+
+export function done<T>(value: T): { readonly ok: true; readonly value: T } {
+  return { ok: true, value };
+}

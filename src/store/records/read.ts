@@ -1,0 +1,55 @@
+import type { Access } from '../../core/sql/access.ts';
+import { countSql, listSql, readManySql, readSql, type ListQuestion } from '../../core/sql/list.ts';
+import { run, type Executor } from '../connection.ts';
+import type { VisibleRecord } from './outcome.ts';
+import { visibleRecord } from './rows.ts';
+
+/** A page of records, and whether there are more behind it. One statement. */
+export async function listRecords(
+  on: Executor,
+  access: Access,
+  question: ListQuestion,
+): Promise<{ readonly records: readonly VisibleRecord[]; readonly more: boolean }> {
+  // One more than asked for tells whether a next page exists, without counting.
+  const { statement, reading } = listSql(access, { ...question, limit: question.limit + 1 });
+  const rows = await run(on, statement);
+  const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading));
+  return { records, more: rows.length > question.limit };
+}
+
+/** How many records the caller sees that pass the filter. */
+export async function countVisible(
+  on: Executor,
+  access: Access,
+  question: Pick<ListQuestion, 'collection' | 'filter'>,
+): Promise<number> {
+  const [row] = await run<{ count: number }>(on, countSql(access, question));
+  return row!.count;
+}
+
+/** One record, or null where it is not there or not readable. */
+export async function readRecord(on: Executor, access: Access, collection: string, id: string): Promise<VisibleRecord | null> {
+  const { statement, reading } = readSql(access, collection, id, false);
+  const [row] = await run(on, statement);
+  return row === undefined ? null : visibleRecord(row, reading);
+}
+
+/** The same, held against changes until the transaction ends. */
+export async function lockRecord(on: Executor, access: Access, collection: string, id: string): Promise<VisibleRecord | null> {
+  const { statement, reading } = readSql(access, collection, id, true);
+  const [row] = await run(on, statement);
+  return row === undefined ? null : visibleRecord(row, reading);
+}
+
+/** Those of the ids that the caller may read, by id. */
+export async function readRecords(
+  on: Executor,
+  access: Access,
+  collection: string,
+  ids: readonly string[],
+): Promise<ReadonlyMap<string, VisibleRecord>> {
+  if (ids.length === 0) return new Map();
+  const { statement, reading } = readManySql(access, collection, ids);
+  const rows = await run(on, statement);
+  return new Map(rows.map((row) => [row.id as string, visibleRecord(row, reading)]));
+}

@@ -1,0 +1,15 @@
+import type { SelectList } from '../../core/sql/access.ts';
+import type { Value } from '../../core/types/types.ts';
+import type { VisibleRecord } from './outcome.ts';
+
+/** A row that was selected with `reading`, as a record. A field whose flag is not true is withheld. */
+export function visibleRecord(row: Readonly<Record<string, unknown>>, reading: SelectList): VisibleRecord {
+  const shown = new Map<string, Value>();
+  const withheld: string[] = [];
+  for (const field of reading.fields) {
+    const flag = reading.flags.get(field);
+    if (flag === undefined || (flag !== null && row[flag] === true)) shown.set(field, row[field] as Value);
+    else withheld.push(field);
+  }
+  return { id: row.id as string, shown, withheld };
+}

@@ -1,0 +1,50 @@
+import { allowsSupplied, rulesFor, uncoveredByName } from '../../core/evaluate/combine.ts';
+import type { Access } from '../../core/sql/access.ts';
+import { updateFlagsSql, updateSql } from '../../core/sql/writes.ts';
+import { collectionOf } from '../../core/types/schema.ts';
+import type { Value } from '../../core/types/types.ts';
+import { run, type Executor } from '../connection.ts';
+import { done, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
+import { lockRecord, readRecord } from './read.ts';
+import { needsSerializable, truthOf, unreadableReferences, writing, type Supplied } from './writing.ts';
+
+/** Is the record still the one that the caller speaks of (If-Match)? Asked of what this caller sees. */
+export type Precondition = (seen: VisibleRecord) => boolean;
+
+/**
+ * Changes a record. In this order, the first failure answering alone: readable, precondition, fields that no rule
+ * takes, references that the caller cannot read, a rule true for the record as it is and as it would be, a value
+ * taken. Answers the record as the caller sees it now; null where the change took it out of their sight.
+ */
+export async function updateRecord(
+  on: Executor,
+  access: Access,
+  collection: string,
+  id: string,
+  supplied: Supplied,
+  precondition: Precondition = () => true,
+): Promise<Outcome<VisibleRecord | null>> {
+  const names = [...supplied.keys()];
+  const rules = rulesFor(access.rulebook, access.caller, collection, 'update');
+  const definition = collectionOf(access.rulebook.schema, collection);
+  const serializable = needsSerializable(access, collection, 'update', supplied);
+
+  return writing(on, collection, supplied, serializable, async (transaction) => {
+    const before = await lockRecord(transaction, access, collection, id);
+    if (before === null) return refuse({ kind: 'not found' });
+    if (!precondition(before)) return refuse({ kind: 'changed meanwhile' });
+    const uncovered = uncoveredByName(rules, 'update', names);
+    if (uncovered.length > 0) return refuse({ kind: 'fields not covered', fields: uncovered });
+    const unreadable = await unreadableReferences(transaction, access, collection, supplied);
+    if (unreadable.length > 0) return refuse({ kind: 'reference not found', fields: unreadable });
+
+    const changes = new Map<string, Value>(supplied);
+    if (names.length > 0) changes.set('updated_at', access.now);
+    const holds = await truthOf(transaction, updateFlagsSql(access, rules, collection, id, changes), ['before', 'after']);
+    const { allowed, refused } = allowsSupplied(rules, 'update', names, holds);
+    if (!allowed) return refuse({ kind: 'not allowed', fields: refused });
+
+    if (names.length > 0) await run(transaction, updateSql(definition, id, changes));
+    return done(await readRecord(transaction, access, collection, id));
+  });
+}

@@ -1,0 +1,178 @@
+import type { Condition } from '../../core/ir/conditions.ts';
+import type { Rulebook, Trial } from '../../core/ir/rulebook.ts';
+import { Access } from '../../core/sql/access.ts';
+import { conditionSql } from '../../core/sql/conditions.ts';
+import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
+import { column, table } from '../../core/sql/identifiers.ts';
+import type { Rehearsal, TrialPort, TrialSession } from '../../core/trial/port.ts';
+import { runTrials } from '../../core/trial/run.ts';
+import type { Verdict } from '../../core/trial/verdict.ts';
+import { collectionOf } from '../../core/types/schema.ts';
+import type { Value } from '../../core/types/types.ts';
+import { arrive } from '../callers.ts';
+import { run, type Database, type Executor } from '../connection.ts';
+import { findByLabel, syncIdentities } from '../publish/index.ts';
+import { createRecord } from '../records/create.ts';
+import { deleteRecord } from '../records/delete.ts';
+import { done, refuse, type Outcome, type Refusal } from '../records/outcome.ts';
+import { countVisible, readRecord } from '../records/read.ts';
+import { updateRecord } from '../records/update.ts';
+import { fullRecord, gatherEvidence } from './evidence.ts';
+
+/** Thrown to leave the trial's transaction: everything that it did is taken back. */
+class RollBack extends Error {}
+
+/** How many records a message names. */
+const NAMED = 5;
+
+/**
+ * Runs trials against the live data as their identities, by the functions that serve real requests, in one
+ * transaction that is always rolled back; each write in a savepoint that is rolled back at once, so that it
+ * holds no lock for longer than it takes. The rulebook may be a draft over the published collections.
+ */
+export async function tryOut(
+  database: Database,
+  rulebook: Rulebook,
+  trials: readonly Trial[],
+  report: (verdict: Verdict) => void,
+): Promise<void> {
+  try {
+    await database.transaction(async (transaction) => {
+      await syncIdentities(transaction, rulebook);
+      for await (const verdict of runTrials(rulebook, trials, new StorePort(transaction, rulebook))) report(verdict);
+      throw new RollBack();
+    });
+  } catch (error) {
+    if (!(error instanceof RollBack)) throw error;
+  }
+}
+
+class StorePort implements TrialPort {
+  readonly #on: Executor;
+  readonly #rulebook: Rulebook;
+
+  constructor(on: Executor, rulebook: Rulebook) {
+    this.#on = on;
+    this.#rulebook = rulebook;
+  }
+
+  async session(identity: string | null): Promise<TrialSession | null> {
+    const arrival = await arrive(this.#on, identity === null ? { kind: 'visitor' } : { kind: 'test identity', name: identity });
+    return arrival === null ? null : new StoreSession(this.#on, new Access(this.#rulebook, arrival.caller, arrival.now));
+  }
+
+  async find(collection: string, label: string): Promise<readonly string[]> {
+    return findByLabel(this.#on, this.#rulebook, collection, label);
+  }
+
+  async person(identity: string): Promise<string> {
+    const [row] = await run<{ id: string }>(this.#on, sql`select id from records.people where _identity = ${value(identity)}`);
+    return row!.id;
+  }
+}
+
+class StoreSession implements TrialSession {
+  readonly #on: Executor;
+  readonly #access: Access;
+
+  constructor(on: Executor, access: Access) {
+    this.#on = on;
+    this.#access = access;
+  }
+
+  get now() {
+    return this.#access.now;
+  }
+
+  get me() {
+    return this.#access.caller.person?.id ?? null;
+  }
+
+  read(collection: string, id: string) {
+    return readRecord(this.#on, this.#access, collection, id);
+  }
+
+  count(collection: string) {
+    return countVisible(this.#on, this.#access, { collection, filter: null });
+  }
+
+  others(collection: string, ids: readonly string[]) {
+    return this.#labels(collection, sql`r.id <> all(${value(ids)}::uuid[])`);
+  }
+
+  outside(collection: string, condition: Condition) {
+    return this.#labels(collection, sql`(${conditionSql(condition, this.#access.around('r'))}) is not true`);
+  }
+
+  /** Labels with full sight of records that are readable: for a developer's message. */
+  async #labels(collection: string, condition: Fragment): Promise<string[]> {
+    const label = collectionOf(this.#access.rulebook.schema, collection).label ?? 'id';
+    const rows = await run<{ label: string | null }>(
+      this.#on,
+      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where ${this.#access.readable(collection, 'r')} and ${condition} order by 1 limit ${value(NAMED)}`,
+    );
+    return rows.map((row) => row.label ?? '(without a label)');
+  }
+
+  create(collection: string, values: ReadonlyMap<string, Value>) {
+    return this.#rehearse(async (on) => {
+      const outcome = await createRecord(on, this.#access, collection, values);
+      return outcome.ok ? done(await fullRecord(on, this.#access, collection, outcome.value.id)) : outcome;
+    });
+  }
+
+  update(collection: string, id: string, values: ReadonlyMap<string, Value>) {
+    return this.#rehearse(async (on) => {
+      const outcome = await updateRecord(on, this.#access, collection, id, values);
+      return outcome.ok ? done(await fullRecord(on, this.#access, collection, id)) : outcome;
+    });
+  }
+
+  delete(collection: string, id: string) {
+    return this.#rehearse(async (on) => {
+      const outcome = await deleteRecord(on, this.#access, collection, id);
+      return outcome.ok ? done({}) : outcome;
+    });
+  }
+
+  evidence(question: Parameters<TrialSession['evidence']>[0]) {
+    return gatherEvidence(this.#on, this.#access, question);
+  }
+
+  /** Writes in a savepoint that is always rolled back. */
+  async #rehearse(work: (on: Executor) => Promise<Outcome<Readonly<Record<string, Value>> | null>>): Promise<Rehearsal> {
+    let outcome: Outcome<Readonly<Record<string, Value>> | null> = refuse({ kind: 'not found' });
+    try {
+      await this.#on.transaction(async (savepoint) => {
+        outcome = await work(savepoint);
+        throw new RollBack();
+      });
+    } catch (error) {
+      if (!(error instanceof RollBack)) throw error;
+    }
+    const settled = outcome as Outcome<Readonly<Record<string, Value>> | null>;
+    if (settled.ok) return { kind: 'done', values: new Map(Object.entries(settled.value ?? {})) };
+    return describeRefusal(settled.refusal);
+  }
+}
+
+function describeRefusal(refusal: Refusal): Rehearsal {
+  switch (refusal.kind) {
+    case 'not found':
+      return { kind: 'denied', reason: 'the record is not readable' };
+    case 'fields not covered':
+      return { kind: 'denied', reason: `no rule lets this identity supply ${refusal.fields.join(', ')}` };
+    case 'reference not found':
+      return { kind: 'denied', reason: `${refusal.fields.join(', ')} points at a record that this identity cannot read` };
+    case 'not allowed':
+      return { kind: 'denied', reason: refusal.fields.length === 0 ? 'no rule is true' : `no rule that covers ${refusal.fields.join(', ')} is true` };
+    case 'changed meanwhile':
+      return { kind: 'failed', reason: 'the record changed meanwhile' };
+    case 'value required':
+      return { kind: 'failed', reason: `${refusal.fields.join(', ')} has no value and is required` };
+    case 'value taken':
+      return { kind: 'failed', reason: refusal.fields.length === 0 ? 'a unique value is taken' : `the value of ${refusal.fields.join(', ')} is taken` };
+    case 'still referenced':
+      return { kind: 'failed', reason: 'other records point at it' };
+  }
+}
