@@ -74,7 +74,7 @@ function makeDocument(): object {
   const paths: Record<string, Record<string, unknown>> = {};
   for (const [path, methods] of Object.entries(operations)) {
     const parameters = [...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({ name, in: 'path', required: true, schema: { type: 'string' } }));
-    paths[path] = { ...(parameters.length === 0 ? {} : { parameters }) };
+    paths[path] = parameters.length === 0 ? {} : { parameters };
     for (const [method, operation] of Object.entries(methods)) paths[path][method] = describe(operation, components);
   }
   return {

@@ -161,13 +161,14 @@ function cell(desk: Desk, record: RecordDocument, name: string): string {
   const value = (record as Record<string, unknown>)[name] ?? null;
   if (value === null) return MISSING;
   const field = desk.collection.fields.find((each) => each.name === name)!;
-  if (field.reference === null) return String(value);
+  const text = typeof value === 'string' ? value : JSON.stringify(value);
+  if (field.reference === null) return text;
   const identity = desk.overview.identities.find((each) => each.id === value);
   if (field.reference === 'people' && identity !== undefined) return identity.name;
   const label = desk.overview.collections.find((each) => each.name === field.reference)?.label ?? null;
   const target = record._included?.[name] as Record<string, unknown> | null | undefined;
   const known = label === null ? undefined : target?.[label];
-  return typeof known === 'string' ? known : `…${String(value).slice(-6)}`;
+  return typeof known === 'string' ? known : `…${text.slice(-6)}`;
 }
 
 function print(output: Output, desk: Desk, record: RecordDocument): void {

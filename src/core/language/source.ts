@@ -19,5 +19,5 @@ export function positionAt(source: Source, offset: number): Position {
   const line = before.split('\n').length;
   const lineEnd = source.text.indexOf('\n', offset);
   const text = source.text.slice(lineStart, lineEnd === -1 ? undefined : lineEnd).replace(/\r$/, '');
-  return { line, column: [...before.slice(lineStart)].length + 1, text };
+  return { line, column: Array.from(before.slice(lineStart)).length + 1, text };
 }

@@ -25,7 +25,7 @@ export function answer(problem: Problem, request: Request, response: Response): 
     .status(problem.status)
     .set({ 'Cache-Control': 'no-store', ...problem.headers })
     .type('application/problem+json')
-    .send(JSON.stringify(problem.document(request.id === undefined ? undefined : String(request.id))));
+    .send(JSON.stringify(problem.document(typeof request.id === 'string' ? request.id : undefined)));
 }
 
 function asProblem(error: unknown): Problem {

@@ -1,0 +1,28 @@
+// npm test: the set-up for tests, then every check and every test. Stops at the first check that fails.
+import { chromium } from './lib/debian.mjs';
+import { build, installPackages } from './lib/setup.mjs';
+import { startCluster } from './lib/cluster.mjs';
+import { show } from './lib/shell.mjs';
+
+await installPackages();
+const browser = await chromium();
+await build();
+for (const check of ['check:format', 'check:lint', 'check:types', 'check:imports', 'check:unused']) {
+  const code = await show('npm', ['run', '--silent', check]);
+  if (code !== 0) {
+    console.error(`\n✗ npm run ${check} found something; see above.`);
+    process.exit(code);
+  }
+  console.log(`✓ ${check}`);
+}
+// A cluster of the tests' own: it may run beside a demo. Without fsync, since its data is thrown away.
+const cluster = process.env.TEST_DATABASE_URL ? null : await startCluster('test', { fsync: 'off', synchronous_commit: 'off', full_page_writes: 'off', max_connections: 200 });
+try {
+  process.exitCode = await show('node_modules/.bin/vitest', ['run', ...process.argv.slice(2)], {
+    TEST_DATABASE_URL: process.env.TEST_DATABASE_URL ?? cluster.url,
+    CHROMIUM: browser,
+    NO_COLOR: '1',
+  });
+} finally {
+  cluster?.stop();
+}

@@ -1,0 +1,204 @@
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { Dice } from '../../demo/data/random.ts';
+import { checkFilter, checkRulebook } from '../../src/core/check/index.ts';
+import type { Caller, RecordValues } from '../../src/core/evaluate/caller.ts';
+import { compilePredicate, type Circumstances } from '../../src/core/evaluate/closures.ts';
+import { rulesFor, shownFields } from '../../src/core/evaluate/combine.ts';
+import type { Rule, Rulebook } from '../../src/core/ir/rulebook.ts';
+import { Access } from '../../src/core/sql/access.ts';
+import { updateFlagsSql } from '../../src/core/sql/writes.ts';
+import { collectionOf, type Schema } from '../../src/core/types/schema.ts';
+import type { Value } from '../../src/core/types/types.ts';
+import { copyRecords } from '../../src/store/bulk.ts';
+import { run } from '../../src/store/connection.ts';
+import { migrate } from '../../src/store/migrations/index.ts';
+import { publish } from '../../src/store/publish/index.ts';
+import { countVisible, listRecords } from '../../src/store/records/read.ts';
+import { fullRecord } from '../../src/store/trials/evidence.ts';
+import { ownDatabase, type OwnDatabase } from '../support/database.ts';
+import { RuleWriter, collections, randomValue, schemaText } from './generator.ts';
+
+/** One meaning, two engines: closures over records in hand against PostgreSQL, cell by cell. */
+const SEED = Number(process.env.AGREEMENT_SEED ?? 1);
+const ROUNDS = Number(process.env.AGREEMENT_ROUNDS ?? 16);
+const RECORDS = 24;
+const NOW = '2026-05-01T12:00:00Z';
+
+let own: OwnDatabase;
+let world: Map<string, Map<string, RecordValues>>;
+
+function parse(text: string): Rulebook {
+  const checked = checkRulebook([{ name: 'agreement.gate', text }]);
+  if (!checked.ok) throw new Error(`the generator wrote what the checker refuses: ${JSON.stringify(checked.diagnostics)}\n${text}`);
+  return checked.rulebook;
+}
+
+beforeAll(async () => {
+  own = await ownDatabase();
+  await migrate(own.database);
+  const rulebook = parse(schemaText);
+  await publish(own.database, rulebook, 'test');
+  world = await fillWorld(rulebook.schema);
+});
+
+afterAll(() => own.drop());
+
+async function fillWorld(schema: Schema): Promise<typeof world> {
+  const dice = new Dice(SEED);
+  const ids = new Map(collections.map((name) => [name as string, Array.from({ length: RECORDS }, (_, i) => dice.uuid(i + 1))]));
+  await own.database.transaction(async (transaction) => {
+    // The tables point at each other in a circle, so the references wait until all records are there.
+    for (const name of collections) {
+      for (const field of collectionOf(schema, name).fields.values()) {
+        if (field.type.kind !== 'ref' || field.system) continue;
+        await run(transaction, { text: `alter table records.${name} alter constraint f_${name}__${field.name} deferrable initially deferred`, values: [] });
+      }
+    }
+    for (const name of collections) {
+      const fields = [...collectionOf(schema, name).fields.values()];
+      const rows = ids.get(name)!.map((id, index) =>
+        fields.map((field): Value => {
+          if (field.name === 'id') return id;
+          if (field.system) return '2026-01-01T00:00:00Z';
+          // Labels and addresses are unique, so they get a number.
+          if (field.unique) return dice.percent(20) ? null : `${String(randomValue(dice, field.type, ids) ?? '')}${index}`;
+          return randomValue(dice, field.type, ids);
+        }),
+      );
+      await copyRecords(transaction, name, fields.map((field) => field.name), rows);
+    }
+  });
+  const filled: typeof world = new Map();
+  const access = new Access(parse(schemaText), { person: null, roles: new Set() }, NOW);
+  for (const name of collections) {
+    const records = new Map<string, RecordValues>();
+    for (const id of ids.get(name)!) records.set(id, (await fullRecord(own.database, access, name, id))!);
+    filled.set(name, records);
+  }
+  return filled;
+}
+
+function callers(dice: Dice): Caller[] {
+  const people = [...world.get('people')!.values()];
+  const someone = (): Caller => {
+    const values = dice.pick(people);
+    return { person: { id: values.id as string, values }, roles: new Set(['r1', 'r2', 'r3'].filter(() => dice.percent(40))) };
+  };
+  return [{ person: null, roles: new Set() }, someone(), someone(), someone()];
+}
+
+const look: Circumstances['look'] = (collection, id) => world.get(collection)?.get(id) ?? null;
+
+function shownByClosures(rulebook: Rulebook, caller: Caller, collection: string, record: RecordValues): Set<string> | null {
+  const rules = rulesFor(rulebook, caller, collection, 'read');
+  const holds = (rule: Rule) => compilePredicate(rule.when)(record, { caller, now: NOW, look }) === true;
+  return shownFields(rules, collectionOf(rulebook.schema, collection).fields.keys(), holds);
+}
+
+test('closures and PostgreSQL agree on every cell that is read, filtered and updated', { timeout: 600_000 }, async () => {
+  const cells = { read: 0, shown: 0, filtered: 0, updated: 0 };
+  for (let round = 0; round < ROUNDS; round++) {
+    const seed = SEED * 100_000 + round;
+    const dice = new Dice(seed);
+    const schema = parse(schemaText).schema;
+    const writer = new RuleWriter(dice, schema);
+    const text = schemaText + writer.rulebook();
+    const rulebook = parse(text);
+    const failing = (what: string) => `seed ${seed}: ${what}\n${text}`;
+    for (const caller of callers(dice)) {
+      const access = new Access(rulebook, caller, NOW);
+      for (const collection of collections) {
+        const fields = [...collectionOf(schema, collection).fields.keys()];
+        const order = [{ field: 'id', descending: false }];
+        const expected = new Map([...world.get(collection)!].map(([id, record]) => [id, shownByClosures(rulebook, caller, collection, record)]));
+
+        const all = await listRecords(own.database, access, { collection, filter: null, order, after: null, limit: 1_000 });
+        const found = new Map(all.records.map((record) => [record.id, record]));
+        for (const [id, record] of world.get(collection)!) {
+          const wanted = expected.get(id)!;
+          const got = found.get(id);
+          expect(got !== undefined, failing(`${collection} ${id} readable for ${JSON.stringify(caller)}`)).toBe(wanted !== null);
+          for (const field of fields) {
+            cells.read++;
+            if (wanted === null) continue;
+            if (wanted.has(field)) cells.shown++;
+            if (got!.shown.has(field) !== wanted.has(field) || (wanted.has(field) && got!.shown.get(field) !== record[field])) {
+              expect.fail(failing(`${collection}.${field} of ${id}: closures show ${wanted.has(field)}, SQL shows ${got!.shown.has(field)}`));
+            }
+          }
+        }
+
+        // A filter sees what the caller sees: the same question over a world of masked records.
+        const where = writer.condition(collection, 2, false);
+        const checked = checkFilter(where, collection, schema);
+        if (!checked.ok) throw new Error(failing(`the filter is refused: ${where} ${JSON.stringify(checked.diagnostics)}`));
+        const masked = (name: string, record: RecordValues): RecordValues | null => {
+          const shown = shownByClosures(rulebook, caller, name, record);
+          return shown === null ? null : Object.fromEntries(Object.entries(record).filter(([field]) => shown.has(field)));
+        };
+        const maskedLook: Circumstances['look'] = (name, id) => {
+          const record = world.get(name)?.get(id);
+          return record === undefined ? null : masked(name, record);
+        };
+        const predicate = compilePredicate(checked.condition);
+        const passing = [...world.get(collection)!].filter(([, record]) => {
+          const seen = masked(collection, record);
+          return seen !== null && predicate(seen, { caller, now: NOW, look: maskedLook }) === true;
+        });
+        const sortKey = dice.pick(fields);
+        const sorting = [{ field: sortKey, descending: dice.percent(50) }, { field: 'id', descending: false }].slice(sortKey === 'id' ? 1 : 0);
+        const ids = await pages(access, collection, checked.condition, sorting);
+        cells.filtered += world.get(collection)!.size;
+        expect(ids.toSorted(), failing(`filter ${where} for ${JSON.stringify(caller)}`)).toEqual(passing.map(([id]) => id).toSorted());
+        expect(await countVisible(own.database, access, { collection, filter: checked.condition })).toBe(passing.length);
+
+        cells.updated += await compareUpdates(rulebook, access, caller, collection, dice, failing);
+      }
+    }
+  }
+  console.log(`agreement: ${JSON.stringify(cells)} cells compared, none disagree (seed ${SEED}, ${ROUNDS} rounds)`);
+  expect(cells.read + cells.filtered + cells.updated).toBeGreaterThan(20_000);
+  // Both answers must occur often, or the comparison would prove nothing.
+  expect(cells.shown / cells.read).toBeGreaterThan(0.1);
+  expect(cells.shown / cells.read).toBeLessThan(0.9);
+});
+
+/** All ids in the order asked for, fetched page by page, so that page keys are tried on every kind of value. */
+async function pages(access: Access, collection: string, filter: Parameters<typeof countVisible>[2]['filter'], order: { field: string; descending: boolean }[]): Promise<string[]> {
+  const ids: string[] = [];
+  let after: Value[] | null = null;
+  for (;;) {
+    const page = await listRecords(own.database, access, { collection, filter, order, after, limit: 5 });
+    ids.push(...page.records.map((record) => record.id));
+    if (!page.more) return ids;
+    after = order.map((key) => page.records.at(-1)!.shown.get(key.field) ?? null);
+  }
+}
+
+/** Both sides of an update: each rule on the record as it is, and as it would be. */
+async function compareUpdates(rulebook: Rulebook, access: Access, caller: Caller, collection: string, dice: Dice, failing: (what: string) => string): Promise<number> {
+  const rules = rulesFor(rulebook, caller, collection, 'update');
+  if (rules.length === 0) return 0;
+  const ids = new Map([...world].map(([name, records]) => [name, [...records.keys()]]));
+  let compared = 0;
+  for (let attempt = 0; attempt < 8; attempt++) {
+    const [id, before] = dice.pick([...world.get(collection)!]);
+    const changes = new Map<string, Value>();
+    for (const field of collectionOf(rulebook.schema, collection).fields.values()) {
+      // The record itself among the values: then a path comes back to what is being changed.
+      if (!field.system && dice.percent(30)) changes.set(field.name, field.type.kind === 'ref' && field.type.collection === collection && dice.percent(30) ? id : randomValue(dice, field.type, ids));
+    }
+    const after: RecordValues = { ...before, ...Object.fromEntries(changes) };
+    const flags = updateFlagsSql(access, rules, collection, id, changes);
+    const [row] = await run<Record<string, boolean>>(own.database, flags.statement);
+    const changedLook: Circumstances['look'] = (name, target) => (name === collection && target === id ? after : look(name, target));
+    for (const [index, rule] of rules.entries()) {
+      const predicate = compilePredicate(rule.when);
+      const told = `${rule.text} on ${id} with ${JSON.stringify([...changes])} for ${JSON.stringify(caller)}`;
+      expect(row![`before_${index}`], failing(`before: ${told}`)).toBe(predicate(before, { caller, now: NOW, look }) === true);
+      expect(row![`after_${index}`], failing(`after: ${told}`)).toBe(predicate(after, { caller, now: NOW, look: changedLook }) === true);
+      compared += 2;
+    }
+  }
+  return compared;
+}

@@ -1,0 +1,16 @@
+import { defineConfig } from 'vitest/config';
+
+/** `unit` starts nothing; `service` needs PostgreSQL (TEST_DATABASE_URL); `console` needs Chromium as well. */
+export default defineConfig({
+  test: {
+    reporters: ['default', './test/support/closing-line.ts'],
+    maxWorkers: 2,
+    testTimeout: 60_000,
+    hookTimeout: 60_000,
+    projects: [
+      { extends: true, test: { name: 'unit', include: ['test/unit/**/*.test.ts'] } },
+      { extends: true, test: { name: 'service', include: ['test/{agreement,api,cli,docs,scenario}/**/*.test.ts'] } },
+      { extends: true, test: { name: 'console', include: ['test/console/**/*.test.ts'] } },
+    ],
+  },
+});
