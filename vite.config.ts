@@ -12,6 +12,16 @@ export default defineConfig({
     emptyOutDir: true,
     assetsInlineLimit: 0,
     modulePreload: { polyfill: false },
-    chunkSizeWarningLimit: 600,
+    rolldownOptions: {
+      output: {
+        // Parts that change at different times stay cached apart.
+        codeSplitting: {
+          groups: [
+            { name: 'react', test: /node_modules\/(react|react-dom|react-router|scheduler)\//, priority: 30 },
+            { name: 'mui', test: /node_modules\/@(mui|emotion)\//, priority: 20 },
+          ],
+        },
+      },
+    },
   },
 });

@@ -61,8 +61,9 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       const record = await readRecord(database, access, collection.name, recordId(collection, request));
       if (record === null) throw new Problem('not-found');
       // A record with others brought along has no tag: theirs may change without it.
-      if (shape.include.length === 0) response.set('ETag', recordTag(record));
-      if (request.fresh) {
+      const tag = shape.include.length === 0 ? recordTag(record) : null;
+      if (tag !== null) response.set('ETag', tag);
+      if (isHeld(request, tag)) {
         response.set(privately).status(304).end();
         return;
       }
@@ -141,6 +142,13 @@ function precondition(request: Request): Precondition {
   if (header === undefined || header.trim() === '*') return () => true;
   const tags = new Set(header.split(',').map((tag) => tag.trim()));
   return (seen) => tags.has(recordTag(seen));
+}
+
+/** If-None-Match (RFC 9110, weak comparison): does the caller hold this very representation? */
+function isHeld(request: Request, tag: string | null): boolean {
+  const header = request.headers['if-none-match'];
+  if (header === undefined || tag === null) return false;
+  return header.trim() === '*' || header.split(',').some((each) => each.trim().replace(/^W\//, '') === tag);
 }
 
 function nextAddress(request: Request, next: string): string {

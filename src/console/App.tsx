@@ -1,0 +1,37 @@
+import Box from '@mui/material/Box';
+import CircularProgress from '@mui/material/CircularProgress';
+import { useQuery } from '@tanstack/react-query';
+import { Navigate, Route, Routes } from 'react-router';
+import { gate, isSignedOut } from './api/client.ts';
+import { ErrorNote } from './components/ErrorNote.tsx';
+import { LookPage } from './features/look/LookPage.tsx';
+import { SignInPage } from './features/sign-in/SignInPage.tsx';
+import { Shell } from './components/Shell.tsx';
+
+/** Staff sign in first; everything else is behind that. */
+export function App() {
+  const session = useQuery({ queryKey: ['session'], queryFn: () => gate.session() });
+  if (session.isPending) {
+    return (
+      <Box sx={{ display: 'grid', placeItems: 'center', minHeight: '100vh' }}>
+        <CircularProgress aria-label="Loading" />
+      </Box>
+    );
+  }
+  if (session.isError) {
+    if (isSignedOut(session.error)) return <SignInPage />;
+    return (
+      <Box sx={{ maxWidth: 560, mx: 'auto', mt: 12 }}>
+        <ErrorNote error={session.error} retry={() => void session.refetch()} />
+      </Box>
+    );
+  }
+  return (
+    <Shell staff={session.data.email}>
+      <Routes>
+        <Route path="/look/:collection?" element={<LookPage />} />
+        <Route path="*" element={<Navigate to="/look" replace />} />
+      </Routes>
+    </Shell>
+  );
+}

@@ -1,0 +1,38 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Typography from '@mui/material/Typography';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
+import { gate } from '../api/client.ts';
+
+/** The frame around every page: whose desk this is, and the way out. */
+export function Shell({ staff, children }: { staff: string; children: ReactNode }) {
+  const queries = useQueryClient();
+  const signOut = useMutation({
+    mutationFn: () => gate.signOut(),
+    onSettled: () => {
+      queries.clear();
+      return queries.invalidateQueries();
+    },
+  });
+  return (
+    <Box sx={{ display: 'flex', flexDirection: 'column', height: '100vh' }}>
+      <Box
+        component="header"
+        sx={{ display: 'flex', alignItems: 'center', gap: 2, px: 2, height: 44, bgcolor: '#24423a', color: '#f6f3ec', borderBottom: '3px solid #e9b44c' }}
+      >
+        <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '0.02em' }}>
+          Firm Gate
+        </Typography>
+        <Box sx={{ flex: 1 }} />
+        <Typography component="span" sx={{ fontSize: '0.8rem' }}>
+          {staff}
+        </Typography>
+        <Button size="small" color="inherit" variant="outlined" onClick={() => signOut.mutate()}>
+          Sign out
+        </Button>
+      </Box>
+      <Box sx={{ flex: 1, minHeight: 0 }}>{children}</Box>
+    </Box>
+  );
+}

@@ -1,0 +1,92 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import CircularProgress from '@mui/material/CircularProgress';
+import FormControl from '@mui/material/FormControl';
+import InputLabel from '@mui/material/InputLabel';
+import NativeSelect from '@mui/material/NativeSelect';
+import Paper from '@mui/material/Paper';
+import Typography from '@mui/material/Typography';
+import type { Overview } from '../../../client/index.ts';
+import { ErrorNote } from '../../components/ErrorNote.tsx';
+import { EmptyNote } from './EmptyNote.tsx';
+import { RecordTable } from './RecordTable.tsx';
+import { VISITOR, type LookResult } from './useLook.ts';
+
+export interface IdentityColumnProps {
+  readonly overview: Overview;
+  readonly collection: Overview['collections'][number];
+  readonly side: 'left' | 'right';
+  readonly identity: string;
+  readonly look: LookResult;
+  /** The list beside it, to tell which records only one of the two sees. */
+  readonly other: LookResult;
+  readonly pointed: string | null;
+  readonly onPoint: (id: string | null) => void;
+  readonly onChoose: (identity: string) => void;
+}
+
+/** What one identity sees: who they are, how many records they get, and which. */
+export function IdentityColumn({ overview, collection, side, identity, look, other, pointed, onPoint, onChoose }: IdentityColumnProps) {
+  const chosen = overview.identities.find((each) => each.name === identity);
+  const first = look.data?.pages[0];
+  const records = look.data?.pages.flatMap((page) => page.records) ?? [];
+  const id = `identity-${side}`;
+  return (
+    <Paper component="section" aria-label={`${side} identity`} variant="outlined" sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 }}>
+      <Box sx={{ display: 'flex', alignItems: 'flex-end', gap: 2, p: 1.5, pb: 1 }}>
+        <FormControl variant="standard" sx={{ minWidth: 130 }}>
+          <InputLabel htmlFor={id}>Seen by</InputLabel>
+          <NativeSelect value={identity} onChange={(event) => onChoose(event.target.value)} inputProps={{ id }}>
+            {overview.identities.map((each) => (
+              <option key={each.name} value={each.name}>
+                {each.name}
+              </option>
+            ))}
+            <option value={VISITOR}>visitor</option>
+          </NativeSelect>
+        </FormControl>
+        <Typography sx={{ flex: 1, minWidth: 0, fontSize: '0.78rem', color: 'text.secondary', pb: 0.25 }}>{describeRoles(chosen)}</Typography>
+        <Typography data-testid={`count-${side}`} sx={{ fontVariantNumeric: 'tabular-nums', pb: 0.25 }}>
+          {first === undefined ? '' : <><strong>{first.count}</strong> of {first.total}</>}
+        </Typography>
+      </Box>
+      <Box sx={{ flex: 1, minHeight: 0, overflow: 'auto', borderTop: 1, borderColor: 'divider' }} tabIndex={0} role="region" aria-label={`Records seen by ${identity}`}>
+        {look.isPending && <CircularProgress aria-label="Loading records" size={28} sx={{ m: 4 }} />}
+        {look.isError && (
+          <Box sx={{ p: 2 }}>
+            <ErrorNote error={look.error} retry={() => void look.refetch()} />
+          </Box>
+        )}
+        {first !== undefined && first.emptiness !== null && <EmptyNote emptiness={first.emptiness} />}
+        {records.length > 0 && (
+          <RecordTable
+            overview={overview}
+            collection={collection}
+            records={records}
+            caption={`${collection.name} seen by ${identity}`}
+            otherIds={idsWhereComplete(other)}
+            pointed={pointed}
+            onPoint={onPoint}
+          />
+        )}
+        {look.hasNextPage && (
+          <Button onClick={() => void look.fetchNextPage()} disabled={look.isFetchingNextPage} sx={{ m: 1 }}>
+            {look.isFetchingNextPage ? 'Loading…' : `Show more (${records.length} of ${first?.count ?? 0} shown)`}
+          </Button>
+        )}
+      </Box>
+    </Paper>
+  );
+}
+
+function describeRoles(identity: Overview['identities'][number] | undefined): string {
+  if (identity === undefined) return 'a caller with no identity';
+  const roles = identity.roles.length === 0 ? 'no role' : identity.roles.map((role) => role.replace(/ until (\d{4}-\d{2}-\d{2}).*/, ' until $1')).join(', ');
+  return identity.active ? roles : `${roles} · deactivated`;
+}
+
+/** All ids that an identity sees, where its list has been loaded to the end; null where more may come. */
+function idsWhereComplete(look: LookResult): ReadonlySet<string> | null {
+  if (look.data === undefined || look.hasNextPage) return null;
+  return new Set(look.data.pages.flatMap((page) => page.records.map((record) => record.id)));
+}

@@ -1,0 +1,79 @@
+import Table from '@mui/material/Table';
+import TableBody from '@mui/material/TableBody';
+import TableCell from '@mui/material/TableCell';
+import TableHead from '@mui/material/TableHead';
+import TableRow from '@mui/material/TableRow';
+import { visuallyHidden } from '@mui/utils';
+import type { Overview, RecordDocument } from '../../../client/index.ts';
+import { Missing, OnlyHere, Withheld } from './marks.tsx';
+
+type Collection = Overview['collections'][number];
+
+export interface RecordTableProps {
+  readonly overview: Overview;
+  readonly collection: Collection;
+  readonly records: readonly RecordDocument[];
+  readonly caption: string;
+  /** The ids that the other identity sees; null where that is not known to the end. */
+  readonly otherIds: ReadonlySet<string> | null;
+  /** The record under the pointer, on either side. */
+  readonly pointed: string | null;
+  readonly onPoint: (id: string | null) => void;
+}
+
+/** Records as one identity sees them. The label stays in place while the rest is scrolled. */
+export function RecordTable({ overview, collection, records, caption, otherIds, pointed, onPoint }: RecordTableProps) {
+  const names = columns(collection);
+  const sticky = { position: 'sticky', left: 0, bgcolor: 'background.paper', zIndex: 1 } as const;
+  return (
+    <Table size="small" stickyHeader onMouseLeave={() => onPoint(null)}>
+      <caption style={visuallyHidden}>{caption}</caption>
+      <TableHead>
+        <TableRow>
+          {names.map((name, index) => (
+            <TableCell key={name} scope="col" sx={{ bgcolor: 'background.paper', ...(index === 0 ? { ...sticky, zIndex: 3 } : {}) }}>
+              {name}
+            </TableCell>
+          ))}
+        </TableRow>
+      </TableHead>
+      <TableBody>
+        {records.map((record) => (
+          <TableRow key={record.id} data-record={record.id} onMouseEnter={() => onPoint(record.id)} sx={pointed === record.id ? { '& > td, & > th': { bgcolor: 'color-mix(in srgb, var(--mui-palette-secondary-main) 14%, var(--mui-palette-background-paper))' } } : {}}>
+            {names.map((name, index) => (
+              <TableCell key={name} component={index === 0 ? 'th' : 'td'} {...(index === 0 ? { scope: 'row' } : {})} sx={index === 0 ? { ...sticky, fontWeight: 600 } : {}}>
+                {index === 0 && otherIds !== null && !otherIds.has(record.id) && <OnlyHere />}
+                <Cell overview={overview} collection={collection} record={record} name={name} />
+              </TableCell>
+            ))}
+          </TableRow>
+        ))}
+      </TableBody>
+    </Table>
+  );
+}
+
+function Cell({ overview, collection, record, name }: { overview: Overview; collection: Collection; record: RecordDocument; name: string }) {
+  if (record._withheld?.includes(name)) return <Withheld />;
+  const value = (record as Record<string, unknown>)[name] ?? null;
+  if (value === null) return <Missing />;
+  const text = typeof value === 'string' ? value : JSON.stringify(value);
+  const reference = collection.fields.find((field) => field.name === name)?.reference ?? null;
+  return <>{reference === null ? text : describeReference(overview, reference, record, name, text)}</>;
+}
+
+/** A test identity by its name, another record by the label that this identity sees of it, else the end of its id. */
+function describeReference(overview: Overview, reference: string, record: RecordDocument, name: string, id: string): string {
+  const identity = reference === 'people' ? overview.identities.find((each) => each.id === id) : undefined;
+  if (identity !== undefined) return identity.name;
+  const label = overview.collections.find((each) => each.name === reference)?.label ?? null;
+  const target = record._included?.[name] as Record<string, unknown> | null | undefined;
+  const known = label === null ? undefined : target?.[label];
+  return typeof known === 'string' ? known : `…${id.slice(-6)}`;
+}
+
+/** The label first, then the application’s own fields in the order of the rulebook. */
+function columns({ fields, label }: Collection): string[] {
+  const own = fields.filter((field) => !field.system && field.name !== label).map((field) => field.name);
+  return [label ?? 'id', ...own];
+}

@@ -1,0 +1,26 @@
+import { useInfiniteQuery, type InfiniteData, type UseInfiniteQueryResult } from '@tanstack/react-query';
+import type { Look, Overview } from '../../../client/index.ts';
+import { gate } from '../../api/client.ts';
+
+/** Stands in the choice of identities for the caller without one; no identity can have this name. */
+export const VISITOR = '(visitor)';
+
+export type LookResult = UseInfiniteQueryResult<InfiniteData<Look, string | null>>;
+
+/** A collection through one identity, page after page, by label so that two lists can be compared. */
+export function useLook(collection: Overview['collections'][number], identity: string, where: string): LookResult {
+  const references = collection.fields.filter((field) => field.reference !== null).map((field) => field.name);
+  return useInfiniteQuery({
+    queryKey: ['look', collection.name, identity, where],
+    queryFn: ({ pageParam }) =>
+      gate.look(collection.name, identity === VISITOR ? null : identity, {
+        limit: 50,
+        ...(collection.label === null ? {} : { order: collection.label }),
+        ...(references.length === 0 ? {} : { include: references.join(',') }),
+        ...(where === '' ? {} : { where }),
+        ...(pageParam === null ? {} : { after: pageParam }),
+      }),
+    initialPageParam: null as string | null,
+    getNextPageParam: (page) => page.next,
+  });
+}

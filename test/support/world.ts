@@ -1,0 +1,115 @@
+import { mkdtempSync, readFileSync, readdirSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { loadDemo } from '../../demo/data/load.ts';
+import { GateClient } from '../../src/client/index.ts';
+import { checkRulebook } from '../../src/core/check/index.ts';
+import type { Source } from '../../src/core/language/source.ts';
+import type { IssuerConfig } from '../../src/service/config.ts';
+import { DESK_AUDIENCE, RECORDS_AUDIENCE, developmentKey, developmentToken } from '../../src/service/identity/development.ts';
+import { startService, type RunningService } from '../../src/service/start.ts';
+import { ownDatabase, type OwnDatabase } from './database.ts';
+
+/** A running service with a database, a key and a folder of its own. */
+export interface World extends OwnDatabase {
+  readonly service: RunningService;
+  readonly folder: string;
+  readonly desk: GateClient;
+  token(identity: string): Promise<string>;
+  /** A client as a test identity; null: the visitor. */
+  as(identity: string | null): Promise<GateClient>;
+  /** A plain HTTP request, as curl would make it. */
+  ask(method: string, path: string, options?: AskOptions): Promise<Answer>;
+  close(): Promise<void>;
+}
+
+export interface AskOptions {
+  readonly as?: string;
+  readonly token?: string;
+  readonly body?: unknown;
+  readonly headers?: Record<string, string>;
+}
+
+export interface Answer {
+  readonly status: number;
+  readonly headers: Headers;
+  readonly text: string;
+  // Whatever the test expects of it.
+  // oxlint-disable-next-line typescript/no-explicit-any
+  readonly json: any;
+}
+
+export interface WorldOptions {
+  readonly issuers?: readonly IssuerConfig[];
+  readonly databaseUrl?: (url: string) => string;
+  readonly consoleFolder?: string;
+}
+
+export const demoRulebook: readonly Source[] = readdirSync('demo/rulebook').map((name) => ({
+  name,
+  text: readFileSync(join('demo/rulebook', name), 'utf8'),
+}));
+
+/** Starts a world and publishes a rulebook in it. */
+export async function openWorld(files: readonly Source[] | string, options: WorldOptions = {}): Promise<World> {
+  const own = await ownDatabase();
+  const folder = mkdtempSync(join(tmpdir(), 'firmgate-test-'));
+  const keyFile = join(folder, 'development-key.json');
+  const service = await startService({
+    databaseUrl: options.databaseUrl?.(own.url) ?? own.url,
+    host: '127.0.0.1',
+    port: 0,
+    issuers: options.issuers ?? [],
+    leeway: 5,
+    developmentKey: keyFile,
+    logLevel: 'silent',
+    consoleFolder: options.consoleFolder ?? null,
+  });
+  await service.ready;
+  const key = await developmentKey(keyFile);
+  const token = (identity: string) => developmentToken(key, identity, RECORDS_AUDIENCE, 600);
+  const desk = new GateClient({ url: service.url, token: await developmentToken(key, 'test', DESK_AUDIENCE, 600) });
+  const sources = typeof files === 'string' ? [{ name: 'test.gate', text: files }] : [...files];
+  await desk.publish({ files: sources });
+
+  return {
+    ...own,
+    service,
+    folder,
+    desk,
+    token,
+    async as(identity) {
+      return new GateClient(identity === null ? { url: service.url } : { url: service.url, token: await token(identity) });
+    },
+    async ask(method, path, { as, token: given, body, headers } = {}) {
+      const bearer = given ?? (as === undefined ? undefined : await token(as));
+      const response = await fetch(service.url + path, {
+        method,
+        redirect: 'manual',
+        headers: {
+          ...(bearer === undefined ? {} : { authorization: `Bearer ${bearer}` }),
+          ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+          ...headers,
+        },
+        ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
+      });
+      const text = await response.text();
+      const isJson = /json/.test(response.headers.get('content-type') ?? '');
+      return { status: response.status, headers: response.headers, text, json: isJson && text !== '' ? JSON.parse(text) : undefined };
+    },
+    async close() {
+      await service.stop();
+      await own.drop();
+      rmSync(folder, { recursive: true, force: true });
+    },
+  };
+}
+
+/** A world with the demo’s rulebook and records. */
+export async function openDemo(options: WorldOptions = {}): Promise<World> {
+  const world = await openWorld(demoRulebook, options);
+  const checked = checkRulebook(demoRulebook);
+  if (!checked.ok) throw new Error('the demo rulebook has errors');
+  await loadDemo(world.database, checked.rulebook);
+  return world;
+}
