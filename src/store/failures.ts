@@ -35,8 +35,8 @@ export function classify(error: unknown): Failure {
   if (!(error instanceof Error)) return { kind: 'other' };
   const code = (error as NodeJS.ErrnoException).code;
   if (code !== undefined && unreachableCodes.has(code)) return { kind: 'unavailable' };
-  // Knex and pg report a lost or exhausted connection in words only.
-  if (error.name === 'KnexTimeoutError' || /^(Connection terminated|timeout e[x]?)|not queryable/i.test(error.message)) {
+  // Knex and pg report a lost or exhausted connection in words only, with the statement before them.
+  if (error.name === 'KnexTimeoutError' || /Connection terminated|timeout (expired|exceeded)|not queryable/i.test(error.message)) {
     return { kind: 'unavailable' };
   }
   return { kind: 'other' };

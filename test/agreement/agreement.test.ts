@@ -195,8 +195,8 @@ async function compareUpdates(rulebook: Rulebook, access: Access, caller: Caller
     for (const [index, rule] of rules.entries()) {
       const predicate = compilePredicate(rule.when);
       const told = `${rule.text} on ${id} with ${JSON.stringify([...changes])} for ${JSON.stringify(caller)}`;
-      expect(row![`before_${index}`], failing(`before: ${told}`)).toBe(predicate(before, { caller, now: NOW, look }) === true);
-      expect(row![`after_${index}`], failing(`after: ${told}`)).toBe(predicate(after, { caller, now: NOW, look: changedLook }) === true);
+      expect(row![`before_${index}`] === true, failing(`before: ${told}`)).toBe(predicate(before, { caller, now: NOW, look }) === true);
+      expect(row![`after_${index}`] === true, failing(`after: ${told}`)).toBe(predicate(after, { caller, now: NOW, look: changedLook }) === true);
       compared += 2;
     }
   }

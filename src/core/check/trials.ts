@@ -200,10 +200,10 @@ function givenValue(
   }
   if (value.kind === 'none') return { kind: 'value', value: null };
   if (value.kind === 'now' && field.type.kind === 'timestamp') return { kind: 'now' };
-  if (isLiteral(value)) {
-    if (field.type.kind === 'ref' && value.kind === 'text') {
+  if (isLiteral(value) && (field.type.kind !== 'ref' || value.kind === 'text')) {
+    if (field.type.kind === 'ref') {
       const target = collectionOf(schema, field.type.collection);
-      if (target.label !== null) return { kind: 'label', collection: target.name, label: value.value };
+      if (target.label !== null) return { kind: 'label', collection: target.name, label: (value as typeof value & { kind: 'text' }).value };
       findings.add('E001', `${target.name} has no label, so its records cannot be named`, value.span, `mark a text field of ${target.name} with “label”`);
       return null;
     }

@@ -41,7 +41,6 @@ export const codes = {
   R009: 'a required field that nothing can fill',
   E001: 'a collection without a label cannot be spoken of by name',
   E002: 'a value that a trial cannot give',
-  E003: 'an identity that a trial cannot use here',
 } as const;
 
 export type Code = keyof typeof codes;

@@ -27,7 +27,7 @@ export class Access {
     this.now = now;
   }
 
-  /** Is the record under `alias` readable? Never null. */
+  /** Is the record under `alias` readable? Null counts as no: see `holds`. */
   readable(collection: string, alias: string): Fragment {
     return this.#anyRule(this.#rules(collection), alias);
   }
@@ -57,9 +57,13 @@ export class Access {
     });
   }
 
-  /** Is a rule's own condition true for the record under `alias`? Never null. */
+  /**
+   * A rule's own condition for the record under `alias`. May be null, which is not true: so it stands only where
+   * PostgreSQL takes null for no (where, case when, or), or is read with `=== true`. Never under a `not`. Without
+   * `is true` around it an index can serve it; with it none can, and a list of own records reads the whole table.
+   */
   holds(rule: Rule, alias: string, relation: Surroundings['relation'] = table): Fragment {
-    return sql`(${conditionSql(rule.when, { ...this.around(alias), relation })}) is true`;
+    return conditionSql(rule.when, { ...this.around(alias), relation });
   }
 
   /** A condition with full sight; for rules only, never for what a caller wrote. */

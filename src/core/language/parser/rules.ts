@@ -1,3 +1,4 @@
+import { suggestion } from '../../diagnostics/suggest.ts';
 import type {
   Assignment,
   FieldList,
@@ -78,7 +79,8 @@ function parseOperations(cursor: Cursor): OperationClause[] {
   return cursor.list(() => {
     const token = cursor.token;
     if (token.kind !== 'keyword' || !operations.has(token.text)) {
-      return cursor.fail('P001', 'expected read, create, update or delete');
+      const written = token.kind === 'name' ? token.text : '';
+      return cursor.fail('P001', 'expected read, create, update or delete', suggestion(written, operations));
     }
     cursor.next();
     const fields = cursor.isSymbol('(') ? parseFieldList(cursor) : null;

@@ -1,0 +1,16 @@
+// npm run bench: loads the large set once, then compares with the hand-written route. Options: --rounds=5 --seconds=4
+import { build, installPackages } from './lib/setup.mjs';
+import { startCluster, stateFolder } from './lib/cluster.mjs';
+import { root, show } from './lib/shell.mjs';
+
+await installPackages();
+await build();
+const cluster = process.env.DATABASE_URL ? null : await startCluster('bench', { shared_buffers: '1GB', max_wal_size: '4GB' });
+try {
+  process.exitCode = await show(process.execPath, ['dist/bench/main.js', root, ...process.argv.slice(2)], {
+    DATABASE_URL: process.env.DATABASE_URL ?? cluster.url,
+    FIRMGATE_STATE: stateFolder,
+  });
+} finally {
+  cluster?.stop();
+}

@@ -1,0 +1,152 @@
+import { readFileSync } from 'node:fs';
+import fc from 'fast-check';
+import { describe, expect, test } from 'vitest';
+import { checkFilter, checkRulebook } from '../../src/core/check/index.ts';
+import { codes, type Code } from '../../src/core/diagnostics/codes.ts';
+import { render } from '../../src/core/diagnostics/render.ts';
+import { nearest } from '../../src/core/diagnostics/suggest.ts';
+import { limits } from '../../src/core/language/limits.ts';
+import { demoRulebook } from '../support/world.ts';
+
+const hives = 'collection hives { code text required label  keeper ref people  size integer  state one of ("a", "b") }\nrole keeper\n';
+const rule = (text: string) => `${hives}rules hives { ${text} }`;
+const trial = (text: string) => `${hives}test identity ada { email "a@hollowoak.example" }\ntrial "t" { as ada { ${text} } }`;
+
+function check(text: string) {
+  const checked = checkRulebook([{ name: 'x.gate', text }]);
+  return checked.ok ? [] : checked.diagnostics;
+}
+
+/** For each code: a text that triggers it and the spot that it marks, and one nearly the same that does not. */
+const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, spot: string, good: string]> = {
+  L001: [rule("keeper may read when code = 'x'"), "'", rule('keeper may read when code = "x"')],
+  L002: [rule('keeper may read when code = "x'), '"x }', rule('keeper may read when code = "x"')],
+  L003: [rule('keeper may read when code = "\\x"'), '\\x', rule('keeper may read when code = "\\\\x"')],
+  L004: [`// ${'x'.repeat(limits.sourceLength)}`, '/', `// ${'x'.repeat(1000)}`],
+  L005: ['role Keeper', 'Keeper', 'role keeper'],
+  P001: [rule('keeper can read'), 'can', rule('keeper may read')],
+  P002: [rule(`keeper may read when ${'('.repeat(80)}size = 1${')'.repeat(80)}`), '(', rule(`keeper may read when ${'('.repeat(40)}size = 1${')'.repeat(40)}`)],
+  P003: [rule(`keeper may read when size in (${'1, '.repeat(1001)}1)`), ',', rule('keeper may read when size in (1, 2)')],
+  P004: ['role update', 'update', 'role `update`'],
+  N001: ['rules wasps { }', 'wasps', `${hives}rules hives { }`],
+  N002: [rule('keeper may read when keepr = me'), 'keepr', rule('keeper may read when keeper = me')],
+  N003: [rule('keepr may read'), 'keepr', rule('keeper may read')],
+  N004: [trial('may update hives "x" (keeper = bob)'), 'bob', trial('may update hives "x" (keeper = ada)')],
+  N005: ['role keeper role keeper', 'keeper', 'role keeper role clerk'],
+  N006: ['collection hives { created_at timestamp }', 'created_at', 'collection hives { made_at timestamp }'],
+  T001: [rule('keeper may read when keeper = size'), 'keeper = size', rule('keeper may read when keeper = me')],
+  T002: [rule('keeper may read when state = "c"'), '"c"', rule('keeper may read when state = "b"')],
+  T003: [rule('keeper may read when code.size = 1'), 'code', rule('keeper may read when keeper.name = "x"')],
+  T004: [rule('keeper may read when size'), 'size', rule('keeper may read when size is present')],
+  T005: [rule('keeper may read when keeper < me'), 'keeper < me', rule('keeper may read when keeper != me')],
+  T006: ['collection hives { size integer = now }', 'now', 'collection hives { size integer = 1 }'],
+  T007: ['collection hives { a text label  b text label }', 'b', 'collection hives { a text label  b text unique }'],
+  T008: ['collection hives { a text  owned by a }', 'a', 'collection hives { a ref people  owned by a }'],
+  T009: ['collection hives { a txt }', 'txt', 'collection hives { a text }'],
+  T010: [rule(`keeper may read when ${'keeper.'.repeat(9)}name = "x"`), '.', rule('keeper may read when keeper.name = "x"')],
+  R001: [rule('keeper may read (all), delete (code)'), '(code)', rule('keeper may read (all), delete')],
+  R002: [rule('keeper may read, update (code)'), 'read', rule('keeper may read (all), update (code)')],
+  R003: [rule('keeper may update (id)'), 'id', rule('keeper may read (id)')],
+  R004: [rule('keeper may read stamp keeper = me'), 'keeper', rule('keeper may create stamp keeper = me')],
+  R005: [rule('keeper may create (code, keeper) stamp keeper = me'), 'keeper', rule('keeper may create (code) stamp keeper = me')],
+  R006: [rule('keeper may create stamp keeper = me, keeper = me'), 'keeper', rule('keeper may create stamp keeper = me, size = 1')],
+  R007: [rule('keeper may read, read'), 'read', rule('keeper may read, delete')],
+  R009: [rule('keeper may create (size)'), 'keeper may create (size)', rule('keeper may create (code, size)')],
+  E001: [`collection a { x text }\ntest identity ada { }\ntrial "t" { as ada { may read a "x" } }`, '"x"', `collection a { x text label }\ntest identity ada { }\ntrial "t" { as ada { may read a "x" } }`],
+  E002: [trial('may update hives "x" (keeper = 3)'), '3', trial('may update hives "x" (keeper = me)')],
+};
+
+describe('every code of the table', () => {
+  test.each(Object.entries(examples))('%s is found, at its spot, and not without cause', (code, [bad, spot, good]) => {
+    const found = check(bad).find((diagnostic) => diagnostic.code === code);
+    expect(found, JSON.stringify(check(bad).slice(0, 3))).toBeDefined();
+    expect(bad.slice(found!.span.start, found!.span.end)).toBe(spot);
+    expect(check(good)).toEqual([]);
+  });
+
+  test('stands in docs/language.md, and docs/language.md knows no other', () => {
+    const documented = [...readFileSync('docs/language.md', 'utf8').matchAll(/^\| `([A-Z]\d{3})` \| (.+) \|$/gm)].map(([, code, text]) => [code, text]);
+    expect(Object.fromEntries(documented)).toEqual(codes);
+  });
+
+  test('R008 keeps “me” out of filters', () => {
+    const checked = checkRulebook([{ name: 'x.gate', text: hives }]);
+    if (!checked.ok) throw new Error('unreachable');
+    const filter = checkFilter('keeper = me', 'hives', checked.rulebook.schema);
+    expect(filter.ok ? [] : filter.diagnostics.map((diagnostic) => diagnostic.code)).toEqual(['R008']);
+    expect(checkFilter('keeper is present', 'hives', checked.rulebook.schema).ok).toBe(true);
+  });
+});
+
+test('a message shows file, line, column, the marked line and what may have been meant', () => {
+  const text = rule('\n  keeper may read\n    when keepr = me');
+  const [diagnostic] = check(text);
+  expect(render(diagnostic!, [{ name: 'x.gate', text }])).toBe(
+    ['error N002: hives has no field “keepr”', '  x.gate:5:10', '5 |     when keepr = me }', '  |          ^^^^^ did you mean “keeper”?'].join('\n'),
+  );
+});
+
+test('a name declared twice says where both are', () => {
+  const checked = checkRulebook([
+    { name: 'a.gate', text: 'role keeper' },
+    { name: 'b.gate', text: '\nrole keeper' },
+  ]);
+  if (checked.ok) throw new Error('expected an error');
+  const text = render(checked.diagnostics[0]!, [{ name: 'a.gate', text: 'role keeper' }, { name: 'b.gate', text: '\nrole keeper' }]);
+  expect(text).toContain('b.gate:2:6');
+  expect(text).toContain('a.gate:1:6');
+});
+
+test('all errors of a text are found at once, also behind one that breaks a sentence', () => {
+  const text = `${hives}rules hives {
+  keeper may red when size = 1
+  keeper may read when sise = 1
+  people may read (cod)
+  keeper may update (size) when size = "x"
+}
+collection crews { name txt  lead ref peeple }`;
+  expect(check(text).map(({ code }) => code)).toEqual(['P001', 'N002', 'N002', 'T001', 'T009', 'N001']);
+});
+
+test('the order of files and of declarations does not matter', () => {
+  const shuffled = checkRulebook(demoRulebook.toReversed());
+  const plain = checkRulebook(demoRulebook);
+  if (!shuffled.ok || !plain.ok) throw new Error('the demo rulebook has errors');
+  expect([...shuffled.rulebook.schema.keys()].toSorted()).toEqual([...plain.rulebook.schema.keys()].toSorted());
+  expect(shuffled.rulebook.rules).toHaveLength(plain.rulebook.rules.length);
+});
+
+describe('hostile texts', () => {
+  test.each([
+    ['100,000 brackets', rule(`keeper may read when ${'('.repeat(100_000)}`)],
+    ['100,000 times not', rule(`keeper may read when ${'not '.repeat(100_000)}`)],
+    ['a line of 10 MB', 'x'.repeat(10_000_000)],
+    ['100,000 ands', rule(`keeper may read when ${'size = 1 and '.repeat(100_000)} size = 1`)],
+    ['40,000 errors', 'role Role\n'.repeat(40_000)],
+    ['unclosed braces', '{'.repeat(100_000)],
+    ['U+0000', 'role keeper // \u0000'],
+  ])('%s: refused, with a position', (_, text) => {
+    const found = check(text);
+    expect(found.length).toBeGreaterThan(0);
+    expect(found.length).toBeLessThanOrEqual(2 * limits.diagnostics);
+  });
+
+  test('whatever is written, the checker answers and never throws', () => {
+    const word = fc.constantFrom('rules', 'hives', '{', '}', '(', ')', 'keeper', 'may', 'read', 'when', '=', '"a"', 'not', 'and', ',', '.', 'me', 'trial', 'as', 'test', 'identity', 'collection', 'text', '1', '-', 'in', 'is', 'missing', 'stamp', '\n', 'owned', 'by', 'ref', 'people', '`', '"');
+    fc.assert(
+      fc.property(fc.array(word, { maxLength: 60 }), (words) => {
+        const text = hives + words.join(' ');
+        for (const diagnostic of check(text)) {
+          expect(render(diagnostic, [{ name: 'x.gate', text }])).toContain('x.gate:');
+        }
+      }),
+      { numRuns: 2_000, seed: 2026 },
+    );
+  });
+});
+
+test('suggestions are near or not made', () => {
+  expect(nearest('keepr', ['keeper', 'code'])).toBe('keeper');
+  expect(nearest('kepeer', ['keeper', 'code'])).toBe('keeper');
+  expect(nearest('xyz', ['keeper', 'code'])).toBeNull();
+});
