@@ -9,7 +9,10 @@ export default defineConfig({
     hookTimeout: 60_000,
     projects: [
       { extends: true, test: { name: 'unit', include: ['test/unit/**/*.test.ts'] } },
-      { extends: true, test: { name: 'service', include: ['test/{agreement,api,cli,docs,scenario}/**/*.test.ts'] } },
+      {
+        extends: true,
+        test: { name: 'service', include: ['test/{agreement,api,cli,docs,scenario}/**/*.test.ts'] },
+      },
       { extends: true, test: { name: 'console', include: ['test/console/**/*.test.ts'] } },
     ],
   },

@@ -24,8 +24,16 @@ interface Server {
   readonly path: string;
 }
 
-async function start(name: string, path: string, args: readonly string[], env: Record<string, string>): Promise<Server> {
-  const child = spawn(process.execPath, args, { env: { ...process.env, NODE_ENV: 'production', ...env }, stdio: ['ignore', 'pipe', 'pipe'] });
+async function start(
+  name: string,
+  path: string,
+  args: readonly string[],
+  env: Record<string, string>,
+): Promise<Server> {
+  const child = spawn(process.execPath, args, {
+    env: { ...process.env, NODE_ENV: 'production', ...env },
+    stdio: ['ignore', 'pipe', 'pipe'],
+  });
   const found = await new Promise<string>((resolve, reject) => {
     let said = '';
     const listen = (piece: Buffer) => {
@@ -41,8 +49,14 @@ async function start(name: string, path: string, args: readonly string[], env: R
 }
 
 async function load(server: Server, requests: (path: string) => Request[]): Promise<number> {
-  const result = await autocannon({ url: server.url, connections: 8, duration: seconds, requests: requests(server.path) });
-  if (result.non2xx > 0 || result.errors > 0) throw new Error(`${server.name}: ${result.non2xx} answers were not 2xx, ${result.errors} errors`);
+  const result = await autocannon({
+    url: server.url,
+    connections: 8,
+    duration: seconds,
+    requests: requests(server.path),
+  });
+  if (result.non2xx > 0 || result.errors > 0)
+    throw new Error(`${server.name}: ${result.non2xx} answers were not 2xx, ${result.errors} errors`);
   return result.requests.total / result.duration;
 }
 
@@ -58,28 +72,67 @@ const hives = await run<{ id: string; keeper: string }>(
   sql`select distinct on (h.keeper) h.id, h.keeper from records.hives as h join records.people as p on p.id = h.keeper
     where h.status = 'active' and p.email = any(${value(tokens.map((_, index) => `keeper.${index}@hollowoak.example`))}::text[]) order by h.keeper, h.id`,
 );
-const people = await run<{ id: string; email: string }>(database, sql`select id, email from records.people where email like 'keeper._@%' or email like 'keeper.__@%'`);
-const hiveOf = (index: number) => hives.find((hive) => hive.keeper === people.find((each) => each.email === `keeper.${index}@hollowoak.example`)!.id)!.id;
-const headers = (index: number) => ({ authorization: `Bearer ${tokens[index]}`, 'content-type': 'application/json' });
-const each = (request: (index: number) => Omit<Request, 'headers'>): Request[] => tokens.map((_, index) => ({ ...request(index), headers: headers(index) }) as Request);
+const people = await run<{ id: string; email: string }>(
+  database,
+  sql`select id, email from records.people where email like 'keeper._@%' or email like 'keeper.__@%'`,
+);
+const hiveOf = (index: number) =>
+  hives.find(
+    (hive) => hive.keeper === people.find((each) => each.email === `keeper.${index}@hollowoak.example`)!.id,
+  )!.id;
+const headers = (index: number) => ({
+  authorization: `Bearer ${tokens[index]}`,
+  'content-type': 'application/json',
+});
+const each = (request: (index: number) => Omit<Request, 'headers'>): Request[] =>
+  tokens.map((_, index) => ({ ...request(index), headers: headers(index) }) as Request);
 
 const questions: [string, (path: string) => Request[]][] = [
   ['a list of 50 own records', (path) => each(() => ({ method: 'GET', path }))],
   ['one own record by id', (path) => each((index) => ({ method: 'GET', path: `${path}/${hiveOf(index)}` }))],
-  ['an update of one own record', (path) => each((index) => ({ method: 'PATCH', path: `${path}/${hiveOf(index)}`, body: JSON.stringify({ notes: 'seen', queen_year: 2025 }) }))],
+  [
+    'an update of one own record',
+    (path) =>
+      each((index) => ({
+        method: 'PATCH',
+        path: `${path}/${hiveOf(index)}`,
+        body: JSON.stringify({ notes: 'seen', queen_year: 2025 }),
+      })),
+  ],
 ];
 
-const gated = await start('gated', '/v1/records/hives', [join(root, 'dist/src/cli/main.js'), 'serve', '--port', '0', '--log', 'error', '--issuers', issuersFile, '--database', url], {});
-const written = await start('hand-written', '/hives', [join(root, 'dist/bench/handwritten.js')], { KEYS: keysFile });
+const gated = await start(
+  'gated',
+  '/v1/records/hives',
+  [
+    join(root, 'dist/src/cli/main.js'),
+    'serve',
+    '--port',
+    '0',
+    '--log',
+    'error',
+    '--issuers',
+    issuersFile,
+    '--database',
+    url,
+  ],
+  {},
+);
+const written = await start('hand-written', '/hives', [join(root, 'dist/bench/handwritten.js')], {
+  KEYS: keysFile,
+});
 try {
-  console.log(`Node ${process.version}, ${cpus().length} × ${cpus()[0]!.model}; ${rounds} rounds of ${seconds} s each, 8 connections, in turns\n`);
+  console.log(
+    `Node ${process.version}, ${cpus().length} × ${cpus()[0]!.model}; ${rounds} rounds of ${seconds} s each, 8 connections, in turns\n`,
+  );
   console.log('| question | gated, requests/s | hand-written, requests/s | ratio |\n|---|---|---|---|');
   for (const [title, requests] of questions) {
     for (const server of [gated, written]) await load(server, requests);
     const rates: Record<string, number[]> = { gated: [], 'hand-written': [] };
     for (let round = 0; round < rounds; round++) {
       // Whoever goes second finds the other's data in the cache, so they take turns at that too.
-      for (const server of round % 2 === 0 ? [gated, written] : [written, gated]) rates[server.name]!.push(await load(server, requests));
+      for (const server of round % 2 === 0 ? [gated, written] : [written, gated])
+        rates[server.name]!.push(await load(server, requests));
     }
     const [ours, theirs] = [median(rates.gated!), median(rates['hand-written']!)];
     console.log(`| ${title} | ${ours.toFixed(0)} | ${theirs.toFixed(0)} | ${(ours / theirs).toFixed(2)} |`);

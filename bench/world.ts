@@ -22,10 +22,15 @@ const person = (index: number) => new Dice(1_000_000 + index).uuid(1_750_000_000
 export async function prepare(url: string, root: string): Promise<Database> {
   const database = connect({ url, poolSize: 2 });
   await migrate(database);
-  const checked = checkRulebook([{ name: 'rulebook.gate', text: readFileSync(join(root, 'bench/rulebook.gate'), 'utf8') }]);
+  const checked = checkRulebook([
+    { name: 'rulebook.gate', text: readFileSync(join(root, 'bench/rulebook.gate'), 'utf8') },
+  ]);
   if (!checked.ok) throw new TypeError('the rulebook of the benchmark has errors');
   await publish(database, checked.rulebook, 'bench');
-  const [loaded] = await run<{ loaded: boolean }>(database, sql`select exists (select 1 from records.hives) as loaded`);
+  const [loaded] = await run<{ loaded: boolean }>(
+    database,
+    sql`select exists (select 1 from records.hives) as loaded`,
+  );
   if (!loaded!.loaded) await load(database);
   return database;
 }
@@ -37,19 +42,62 @@ async function load(database: Database): Promise<void> {
   const apiaries = Array.from({ length: SIZE.apiaries }, () => dice.uuid(1_750_000_000_000));
   await database.transaction(async (transaction) => {
     await run(transaction, sql`set local statement_timeout = 0`);
-    await copyRecords(transaction, 'people', ['id', 'name', 'email', 'created_at', 'updated_at'], rows(SIZE.keepers, (i) => [person(i), `Keeper ${i}`, `keeper.${i}@hollowoak.example`, at, at]));
-    await run(transaction, sql`insert into gate.logins (issuer, subject, person) select 'https://login.hollowoak.example/', id::text, id from records.people`);
-    await run(transaction, sql`insert into gate.role_assignments (person, role) select id, 'keeper' from records.people`);
-    await copyRecords(transaction, 'apiaries', ['id', 'name', 'created_at', 'updated_at'], rows(SIZE.apiaries, (i) => [apiaries[i]!, `Apiary ${i}`, at, at]));
+    await copyRecords(
+      transaction,
+      'people',
+      ['id', 'name', 'email', 'created_at', 'updated_at'],
+      rows(SIZE.keepers, (i) => [person(i), `Keeper ${i}`, `keeper.${i}@hollowoak.example`, at, at]),
+    );
+    await run(
+      transaction,
+      sql`insert into gate.logins (issuer, subject, person) select 'https://login.hollowoak.example/', id::text, id from records.people`,
+    );
+    await run(
+      transaction,
+      sql`insert into gate.role_assignments (person, role) select id, 'keeper' from records.people`,
+    );
+    await copyRecords(
+      transaction,
+      'apiaries',
+      ['id', 'name', 'created_at', 'updated_at'],
+      rows(SIZE.apiaries, (i) => [apiaries[i]!, `Apiary ${i}`, at, at]),
+    );
     await copyRecords(
       transaction,
       'hives',
-      ['id', 'code', 'keeper', 'apiary', 'visibility', 'status', 'queen_year', 'notes', 'reserve_price', 'created_at', 'updated_at'],
-      rows(SIZE.hives, (i) => [dice.uuid(1_760_000_000_000 + i), `HIVE-${i}`, person(i % SIZE.keepers), dice.pick(apiaries), dice.percent(15) ? 'open' : 'private', dice.percent(90) ? 'active' : 'retired', dice.between(2018, 2026), dice.percent(60) ? 'Calm colony, strong after the winter' : null, `${dice.between(80, 420)}.50`, at, at]),
+      [
+        'id',
+        'code',
+        'keeper',
+        'apiary',
+        'visibility',
+        'status',
+        'queen_year',
+        'notes',
+        'reserve_price',
+        'created_at',
+        'updated_at',
+      ],
+      rows(SIZE.hives, (i) => [
+        dice.uuid(1_760_000_000_000 + i),
+        `HIVE-${i}`,
+        person(i % SIZE.keepers),
+        dice.pick(apiaries),
+        dice.percent(15) ? 'open' : 'private',
+        dice.percent(90) ? 'active' : 'retired',
+        dice.between(2018, 2026),
+        dice.percent(60) ? 'Calm colony, strong after the winter' : null,
+        `${dice.between(80, 420)}.50`,
+        at,
+        at,
+      ]),
     );
   });
   // A vacuum cannot run inside a transaction, and plans need the statistics.
-  await run(database, sql`vacuum analyze records.hives, records.people, records.apiaries, gate.logins, gate.role_assignments`);
+  await run(
+    database,
+    sql`vacuum analyze records.hives, records.people, records.apiaries, gate.logins, gate.role_assignments`,
+  );
   console.log(`loaded ${SIZE.hives} hives in ${((performance.now() - began) / 1000).toFixed(0)} s`);
 }
 
@@ -58,22 +106,39 @@ function* rows(count: number, row: (index: number) => readonly Value[]): Generat
 }
 
 /** The files of an issuer of the benchmark's own, and a way to sign its tokens. */
-export async function issuer(folder: string): Promise<{ issuersFile: string; keysFile: string; token(index: number): Promise<string> }> {
+export async function issuer(
+  folder: string,
+): Promise<{ issuersFile: string; keysFile: string; token: (index: number) => Promise<string> }> {
   const file = join(folder, 'bench-key.json');
   if (!existsSync(file)) {
     const { privateKey } = await generateKeyPair('RS256', { extractable: true });
-    writeFileSync(file, JSON.stringify({ ...(await exportJWK(privateKey)), kid: 'bench', alg: 'RS256' }), { mode: 0o600 });
+    writeFileSync(file, JSON.stringify({ ...(await exportJWK(privateKey)), kid: 'bench', alg: 'RS256' }), {
+      mode: 0o600,
+    });
   }
   const jwk = JSON.parse(readFileSync(file, 'utf8')) as JWK;
   const { kty, n, e, kid, alg } = jwk;
   const keysFile = join(folder, 'bench-keys.json');
   writeFileSync(keysFile, JSON.stringify({ keys: [{ kty, n, e, kid, alg }] }));
   const issuersFile = join(folder, 'bench-issuers.json');
-  writeFileSync(issuersFile, JSON.stringify({ issuers: [{ issuer: ISSUER, audience: AUDIENCE, algorithms: ['RS256'], keys: keysFile }] }));
+  writeFileSync(
+    issuersFile,
+    JSON.stringify({
+      issuers: [{ issuer: ISSUER, audience: AUDIENCE, algorithms: ['RS256'], keys: keysFile }],
+    }),
+  );
   const key = await importJWK(jwk, 'RS256');
   return {
     issuersFile,
     keysFile,
-    token: (index) => new SignJWT().setProtectedHeader({ alg: 'RS256', kid: 'bench' }).setIssuer(ISSUER).setAudience(AUDIENCE).setSubject(person(index)).setIssuedAt().setExpirationTime('2 hours').sign(key),
+    token: (index) =>
+      new SignJWT()
+        .setProtectedHeader({ alg: 'RS256', kid: 'bench' })
+        .setIssuer(ISSUER)
+        .setAudience(AUDIENCE)
+        .setSubject(person(index))
+        .setIssuedAt()
+        .setExpirationTime('2 hours')
+        .sign(key),
   };
 }

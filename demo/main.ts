@@ -5,7 +5,12 @@ import pc from 'picocolors';
 import { GateClient, GateProblem, type TrialReport } from '../src/client/index.ts';
 import { checkRulebook } from '../src/core/check/index.ts';
 import { ConfigError } from '../src/service/config.ts';
-import { DESK_AUDIENCE, RECORDS_AUDIENCE, developmentKey, developmentToken } from '../src/service/identity/development.ts';
+import {
+  DESK_AUDIENCE,
+  RECORDS_AUDIENCE,
+  developmentKey,
+  developmentToken,
+} from '../src/service/identity/development.ts';
 import { startService } from '../src/service/start.ts';
 import { connect } from '../src/store/connection.ts';
 import { migrate } from '../src/store/migrations/index.ts';
@@ -50,7 +55,10 @@ async function main(): Promise<number> {
   try {
     await Promise.race([service.ready, databaseAbsent()]);
     const key = await developmentKey(keyFile);
-    const desk = new GateClient({ url: service.url, token: await developmentToken(key, 'demo', DESK_AUDIENCE, 600) });
+    const desk = new GateClient({
+      url: service.url,
+      token: await developmentToken(key, 'demo', DESK_AUDIENCE, 600),
+    });
     const report = await prepare(desk);
     if (onlyCheck) return await probe(service.url, report);
     greet(service.url, await staffPassword(), report);
@@ -71,7 +79,9 @@ async function main(): Promise<number> {
       const token = await developmentToken(key, name, RECORDS_AUDIENCE, 60);
       return (await new GateClient({ url, token }).list('hives', { count: true })).count;
     };
-    step(`the service answers: health ${health.status}, rulebook ${health.rulebook}; ada reads ${await hives('ada')} hives, ben reads ${await hives('ben')}`);
+    step(
+      `the service answers: health ${health.status}, rulebook ${health.rulebook}; ada reads ${await hives('ada')} hives, ben reads ${await hives('ben')}`,
+    );
     return health.status === 'ok' && report.failed === 0 && report.passed > 0 ? 0 : 1;
   }
 }
@@ -79,13 +89,19 @@ async function main(): Promise<number> {
 /** The service would wait for its database for ever; whoever runs the demo wants to be told. */
 async function databaseAbsent(): Promise<never> {
   await new Promise((resolve) => setTimeout(resolve, 20_000).unref());
-  throw new ConfigError('the database cannot be reached: check DATABASE_URL, or leave it out to use the demo’s own');
+  throw new ConfigError(
+    'the database cannot be reached: check DATABASE_URL, or leave it out to use the demo’s own',
+  );
 }
 
 async function prepare(desk: GateClient): Promise<TrialReport> {
   const files = readRulebook(join(root, 'demo/rulebook'));
   const published = await desk.publish({ files });
-  step(published.changed ? `rulebook published as version ${published.version}` : `rulebook version ${published.version} is in force`);
+  step(
+    published.changed
+      ? `rulebook published as version ${published.version}`
+      : `rulebook version ${published.version} is in force`,
+  );
   const checked = checkRulebook(files);
   const database = connect({ url: databaseUrl, poolSize: 2 });
   try {
@@ -101,7 +117,9 @@ async function prepare(desk: GateClient): Promise<TrialReport> {
   for (const title of titles) {
     const verdicts = report.verdicts.filter((verdict) => verdict.trial === title);
     const met = verdicts.filter((verdict) => verdict.passed).length;
-    console.log(`  ${met === verdicts.length ? pc.green('✓') : pc.red('✗')} ${title} ${pc.dim(`${met} of ${verdicts.length}`)}`);
+    console.log(
+      `  ${met === verdicts.length ? pc.green('✓') : pc.red('✗')} ${title} ${pc.dim(`${met} of ${verdicts.length}`)}`,
+    );
   }
   const summary = `trials: ${report.passed} expectations met, ${report.failed} not; everything they did was rolled back`;
   if (report.failed === 0) step(summary);
@@ -132,7 +150,9 @@ function greet(url: string, password: string, report: TrialReport): void {
     '  With curl, as an end user’s program would:',
     pc.cyan(`            curl -H "Authorization: Bearer $(./firmgate token ada)" ${url}/v1/records/hives`),
     '',
-    report.failed === 0 ? '  Ctrl-C stops the service and its database.' : pc.red('  Some trials failed. Ctrl-C stops the service and its database.'),
+    report.failed === 0
+      ? '  Ctrl-C stops the service and its database.'
+      : pc.red('  Some trials failed. Ctrl-C stops the service and its database.'),
   ];
   console.log(lines.join('\n'));
 }

@@ -5,7 +5,9 @@ import { root, show } from './lib/shell.mjs';
 
 await installPackages();
 await build();
-const cluster = process.env.DATABASE_URL ? null : await startCluster('bench', { shared_buffers: '1GB', max_wal_size: '4GB' });
+const cluster = process.env.DATABASE_URL
+  ? null
+  : await startCluster('bench', { shared_buffers: '1GB', max_wal_size: '4GB' });
 try {
   process.exitCode = await show(process.execPath, ['dist/bench/main.js', root, ...process.argv.slice(2)], {
     DATABASE_URL: process.env.DATABASE_URL ?? cluster.url,

@@ -16,7 +16,14 @@ for (const check of ['check:format', 'check:lint', 'check:types', 'check:imports
   console.log(`✓ ${check}`);
 }
 // A cluster of the tests' own: it may run beside a demo. Without fsync, since its data is thrown away.
-const cluster = process.env.TEST_DATABASE_URL ? null : await startCluster('test', { fsync: 'off', synchronous_commit: 'off', full_page_writes: 'off', max_connections: 200 });
+const cluster = process.env.TEST_DATABASE_URL
+  ? null
+  : await startCluster('test', {
+      fsync: 'off',
+      synchronous_commit: 'off',
+      full_page_writes: 'off',
+      max_connections: 200,
+    });
 try {
   process.exitCode = await show('node_modules/.bin/vitest', ['run', ...process.argv.slice(2)], {
     TEST_DATABASE_URL: process.env.TEST_DATABASE_URL ?? cluster.url,

@@ -70,24 +70,150 @@ export interface Scale {
 /** What people look at: small enough to read. */
 export const DEMO_SCALE: Scale = { people: 29, apiaries: 30, hives: 400, inspections: 3_000 };
 
-const FIRST = ['Alma', 'Bruno', 'Carla', 'Dario', 'Edda', 'Falk', 'Gesa', 'Hanno', 'Ilse', 'Jaro', 'Kaja', 'Levin', 'Mina', 'Nilo', 'Orla', 'Pavo', 'Runa', 'Silvan', 'Thea', 'Ulf', 'Vera', 'Wim', 'Yara', 'Zeno'];
-const SITES = ['Quarry', 'Chapel', 'Brook', 'Meadow', 'Ridge', 'Hollow', 'Weir', 'Copse', 'Terrace', 'Crossing', 'Nursery', 'Paddock', 'Spring', 'Hedge'];
+const FIRST = [
+  'Alma',
+  'Bruno',
+  'Carla',
+  'Dario',
+  'Edda',
+  'Falk',
+  'Gesa',
+  'Hanno',
+  'Ilse',
+  'Jaro',
+  'Kaja',
+  'Levin',
+  'Mina',
+  'Nilo',
+  'Orla',
+  'Pavo',
+  'Runa',
+  'Silvan',
+  'Thea',
+  'Ulf',
+  'Vera',
+  'Wim',
+  'Yara',
+  'Zeno',
+];
+const SITES = [
+  'Quarry',
+  'Chapel',
+  'Brook',
+  'Meadow',
+  'Ridge',
+  'Hollow',
+  'Weir',
+  'Copse',
+  'Terrace',
+  'Crossing',
+  'Nursery',
+  'Paddock',
+  'Spring',
+  'Hedge',
+];
 const SIDES = ['Upper', 'Lower', 'Far', 'Old'];
-const NOTES = ['Calm colony', 'Swarmed in May', 'New frames needed', 'Moved after the storm', 'Strong, split next spring', 'Feeds slowly'];
-const FOUND = ['Nothing unusual', 'Mites, few', 'Queen not seen', 'Chalk brood on two frames', 'Short of stores', 'Fine brood pattern'];
+const NOTES = [
+  'Calm colony',
+  'Swarmed in May',
+  'New frames needed',
+  'Moved after the storm',
+  'Strong, split next spring',
+  'Feeds slowly',
+];
+const FOUND = [
+  'Nothing unusual',
+  'Mites, few',
+  'Queen not seen',
+  'Chalk brood on two frames',
+  'Short of stores',
+  'Fine brood pattern',
+];
 
 const BEGIN = Date.UTC(2026, 0, 5, 8);
 
 /** Hand-written hives, which the docs and the trials speak of. */
 const KNOWN_HIVES = [
-  { code: 'OAK-001', keeper: 'ada', site: 'Orchard', visibility: 'members', status: 'active', queen_year: 2024, notes: 'Gentle, good for teaching', reserve_price: '310.00' },
-  { code: 'OAK-002', keeper: 'ada', site: 'Orchard', visibility: 'private', status: 'active', queen_year: 2025, notes: 'Requeened in June', reserve_price: '280.50' },
-  { code: 'OAK-003', keeper: 'ada', site: 'Heath', visibility: 'members', status: 'retired', queen_year: 2021, notes: null, reserve_price: null },
-  { code: 'OAK-004', keeper: 'ada', site: 'Heath', visibility: 'private', status: 'resting', queen_year: null, notes: 'Empty since autumn', reserve_price: null },
-  { code: 'OAK-101', keeper: 'ben', site: 'Mill Field', visibility: 'open', status: 'active', queen_year: 2023, notes: 'By the footpath', reserve_price: '295.00' },
-  { code: 'OAK-102', keeper: 'ben', site: 'Mill Field', visibility: 'private', status: 'active', queen_year: 2025, notes: null, reserve_price: '340.00' },
-  { code: 'OAK-103', keeper: 'ben', site: 'Mill Field', visibility: 'members', status: 'resting', queen_year: 2022, notes: 'Rests until spring', reserve_price: '150.00' },
-  { code: 'OAK-201', keeper: 'cleo', site: 'Orchard', visibility: 'members', status: 'active', queen_year: 2024, notes: 'Shares the shed with OAK-001', reserve_price: '305.00' },
+  {
+    code: 'OAK-001',
+    keeper: 'ada',
+    site: 'Orchard',
+    visibility: 'members',
+    status: 'active',
+    queen_year: 2024,
+    notes: 'Gentle, good for teaching',
+    reserve_price: '310.00',
+  },
+  {
+    code: 'OAK-002',
+    keeper: 'ada',
+    site: 'Orchard',
+    visibility: 'private',
+    status: 'active',
+    queen_year: 2025,
+    notes: 'Requeened in June',
+    reserve_price: '280.50',
+  },
+  {
+    code: 'OAK-003',
+    keeper: 'ada',
+    site: 'Heath',
+    visibility: 'members',
+    status: 'retired',
+    queen_year: 2021,
+    notes: null,
+    reserve_price: null,
+  },
+  {
+    code: 'OAK-004',
+    keeper: 'ada',
+    site: 'Heath',
+    visibility: 'private',
+    status: 'resting',
+    queen_year: null,
+    notes: 'Empty since autumn',
+    reserve_price: null,
+  },
+  {
+    code: 'OAK-101',
+    keeper: 'ben',
+    site: 'Mill Field',
+    visibility: 'open',
+    status: 'active',
+    queen_year: 2023,
+    notes: 'By the footpath',
+    reserve_price: '295.00',
+  },
+  {
+    code: 'OAK-102',
+    keeper: 'ben',
+    site: 'Mill Field',
+    visibility: 'private',
+    status: 'active',
+    queen_year: 2025,
+    notes: null,
+    reserve_price: '340.00',
+  },
+  {
+    code: 'OAK-103',
+    keeper: 'ben',
+    site: 'Mill Field',
+    visibility: 'members',
+    status: 'resting',
+    queen_year: 2022,
+    notes: 'Rests until spring',
+    reserve_price: '150.00',
+  },
+  {
+    code: 'OAK-201',
+    keeper: 'cleo',
+    site: 'Orchard',
+    visibility: 'members',
+    status: 'active',
+    queen_year: 2024,
+    notes: 'Shares the shed with OAK-001',
+    reserve_price: '305.00',
+  },
 ] as const;
 
 /** Makes the records. Some hives have no keeper on purpose: the checks are to find them. */
@@ -101,7 +227,14 @@ export function generate(scale: Scale = DEMO_SCALE, seed = 20_26): DemoData {
   const phone = () => `555-01${String(dice.between(0, 99)).padStart(2, '0')}`;
 
   const districts: DistrictRow[] = [];
-  for (const [name, parent] of [['Country', null], ['North', 'Country'], ['South', 'Country'], ['East', 'Country'], ['West', 'Country'], ['High North', 'North']] as const) {
+  for (const [name, parent] of [
+    ['Country', null],
+    ['North', 'Country'],
+    ['South', 'Country'],
+    ['East', 'Country'],
+    ['West', 'Country'],
+    ['High North', 'North'],
+  ] as const) {
     districts.push({ ...row(), name, parent: districts.find((each) => each.name === parent)?.id ?? null });
   }
   const district = (name: string) => districts.find((each) => each.name === name)!.id;
@@ -110,10 +243,20 @@ export function generate(scale: Scale = DEMO_SCALE, seed = 20_26): DemoData {
   const people: PersonRow[] = Array.from({ length: scale.people }, (_, index) => {
     const name = FIRST[index % FIRST.length]!;
     const role = index % 8 === 7 ? 'inspector' : index % 8 === 5 ? 'apprentice' : 'keeper';
-    return { ...row(), name, email: `${name.toLowerCase()}.${index + 1}@hollowoak.example`, district: dice.pick(places), phone: phone(), role };
+    return {
+      ...row(),
+      name,
+      email: `${name.toLowerCase()}.${index + 1}@hollowoak.example`,
+      district: dice.pick(places),
+      phone: phone(),
+      role,
+    };
   });
   const keepers = people.filter((person) => person.role === 'keeper').map((person) => person.id);
-  const inspectors = ['ivo', ...people.filter((person) => person.role === 'inspector').map((person) => person.id)];
+  const inspectors = [
+    'ivo',
+    ...people.filter((person) => person.role === 'inspector').map((person) => person.id),
+  ];
 
   const apiary = (name: string, where: string, host: string): ApiaryRow => ({
     ...row(),
@@ -123,7 +266,11 @@ export function generate(scale: Scale = DEMO_SCALE, seed = 20_26): DemoData {
     landowner_phone: phone(),
     access_code: String(dice.between(1000, 9999)),
   });
-  const apiaries = [apiary('Orchard', district('North'), 'ada'), apiary('Heath', district('North'), 'ada'), apiary('Mill Field', district('South'), 'ben')];
+  const apiaries = [
+    apiary('Orchard', district('North'), 'ada'),
+    apiary('Heath', district('North'), 'ada'),
+    apiary('Mill Field', district('South'), 'ben'),
+  ];
   while (apiaries.length < scale.apiaries) {
     const index = apiaries.length - 3;
     const side = SIDES[Math.floor(index / SITES.length) % SIDES.length]!;
@@ -132,7 +279,11 @@ export function generate(scale: Scale = DEMO_SCALE, seed = 20_26): DemoData {
     apiaries.push(apiary(name, dice.pick(places), dice.pick(keepers)));
   }
 
-  const hives: HiveRow[] = KNOWN_HIVES.map(({ site, ...hive }) => ({ ...row(), ...hive, apiary: apiaries.find((each) => each.name === site)!.id }));
+  const hives: HiveRow[] = KNOWN_HIVES.map(({ site, ...hive }) => ({
+    ...row(),
+    ...hive,
+    apiary: apiaries.find((each) => each.name === site)!.id,
+  }));
   while (hives.length < scale.hives) {
     const index = hives.length - KNOWN_HIVES.length;
     hives.push({

@@ -8,12 +8,17 @@ import { countRecords, syncIdentities } from '../../src/store/publish/index.ts';
 import { generate, type DemoData } from './generate.ts';
 
 /** Loads the demo records into the published collections, once: all of them or none. Answers how many. */
-export async function loadDemo(database: Database, rulebook: Rulebook, data: DemoData = generate()): Promise<number> {
+export async function loadDemo(
+  database: Database,
+  rulebook: Rulebook,
+  data: DemoData = generate(),
+): Promise<number> {
   return database.transaction(async (transaction) => {
     await run(transaction, sql`lock table records.districts in exclusive mode`);
     if ((await countRecords(transaction, 'districts')) > 0) return 0;
     const identities = await identityPeople(transaction);
-    const person = (reference: string | null): Value => (reference === null ? null : (identities.get(reference)?.id ?? reference));
+    const person = (reference: string | null): Value =>
+      reference === null ? null : (identities.get(reference)?.id ?? reference);
     const tables: [string, readonly object[]][] = [
       ['districts', data.districts],
       ['people', data.people.map(({ role: _, ...rest }) => rest)],
@@ -32,7 +37,10 @@ export async function loadDemo(database: Database, rulebook: Rulebook, data: Dem
       count += rows.length;
     }
     for (const { id, role } of data.people) {
-      await run(transaction, sql`insert into gate.role_assignments (person, role) values (${value(id)}::uuid, ${value(role)})`);
+      await run(
+        transaction,
+        sql`insert into gate.role_assignments (person, role) values (${value(id)}::uuid, ${value(role)})`,
+      );
     }
     // The districts of the test identities can be found only now.
     await syncIdentities(transaction, rulebook);

@@ -26,7 +26,10 @@ export class Dice {
   /** A UUID of version 7 (RFC 9562) with this time in milliseconds. */
   uuid(milliseconds: number): string {
     const time = milliseconds.toString(16).padStart(12, '0');
-    const hex = (digits: number) => this.between(0, 16 ** digits - 1).toString(16).padStart(digits, '0');
+    const hex = (digits: number) =>
+      this.between(0, 16 ** digits - 1)
+        .toString(16)
+        .padStart(digits, '0');
     const variant = (8 + this.between(0, 3)).toString(16);
     return `${time.slice(0, 8)}-${time.slice(8)}-7${hex(3)}-${variant}${hex(3)}-${hex(6)}${hex(6)}`;
   }

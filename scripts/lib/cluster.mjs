@@ -1,6 +1,17 @@
 // A private PostgreSQL cluster of this checkout's own, on loopback: never the system's, and never run as root.
 import { createHash, randomBytes } from 'node:crypto';
-import { chmodSync, chownSync, closeSync, existsSync, mkdirSync, openSync, readFileSync, rmSync, writeFileSync, writeSync } from 'node:fs';
+import {
+  chmodSync,
+  chownSync,
+  closeSync,
+  existsSync,
+  mkdirSync,
+  openSync,
+  readFileSync,
+  rmSync,
+  writeFileSync,
+  writeSync,
+} from 'node:fs';
 import { createConnection, createServer } from 'node:net';
 import { homedir } from 'node:os';
 import { join } from 'node:path';
@@ -53,7 +64,16 @@ class Cluster {
     const passwordFile = join(this.folder, 'password');
     writeFileSync(passwordFile, password, { mode: 0o600 });
     if (isRoot) for (const path of [this.folder, passwordFile]) chownSync(path, ...postgresUser());
-    this.run('initdb', ['-D', this.data, '--username=firmgate', `--pwfile=${passwordFile}`, '--auth=scram-sha-256', '--encoding=UTF8', '--locale=C', '--no-sync']);
+    this.run('initdb', [
+      '-D',
+      this.data,
+      '--username=firmgate',
+      `--pwfile=${passwordFile}`,
+      '--auth=scram-sha-256',
+      '--encoding=UTF8',
+      '--locale=C',
+      '--no-sync',
+    ]);
     rmSync(passwordFile);
     this.settings = { port: 0, password };
     this.remember();
@@ -69,10 +89,29 @@ class Cluster {
     for (let attempt = 1; ; attempt++) {
       this.settings.port = await freePort(this.settings.port);
       this.remember();
-      const options = { listen_addresses: '127.0.0.1', port: this.settings.port, unix_socket_directories: '', ...settings };
-      const words = Object.entries(options).map(([key, value]) => `-c ${key}='${value}'`).join(' ');
+      const options = {
+        listen_addresses: '127.0.0.1',
+        port: this.settings.port,
+        unix_socket_directories: '',
+        ...settings,
+      };
+      const words = Object.entries(options)
+        .map(([key, value]) => `-c ${key}='${value}'`)
+        .join(' ');
       try {
-        this.run('pg_ctl', ['start', '-w', '-s', '-t', '60', '-D', this.data, '-l', join(this.folder, 'log'), '-o', words]);
+        this.run('pg_ctl', [
+          'start',
+          '-w',
+          '-s',
+          '-t',
+          '60',
+          '-D',
+          this.data,
+          '-l',
+          join(this.folder, 'log'),
+          '-o',
+          words,
+        ]);
         break;
       } catch (error) {
         if (attempt < 5) continue;
@@ -96,8 +135,18 @@ class Cluster {
   }
 
   createDatabase() {
-    const sql = (text) => capture(join(this.programs, 'psql'), ['-Atq', '-v', 'ON_ERROR_STOP=1', '-d', this.url.replace(/firmgate$/, 'postgres'), '-c', text]);
-    if (sql("select 1 from pg_database where datname = 'firmgate'").trim() !== '1') sql('create database firmgate');
+    const sql = (text) =>
+      capture(join(this.programs, 'psql'), [
+        '-Atq',
+        '-v',
+        'ON_ERROR_STOP=1',
+        '-d',
+        this.url.replace(/firmgate$/, 'postgres'),
+        '-c',
+        text,
+      ]);
+    if (sql("select 1 from pg_database where datname = 'firmgate'").trim() !== '1')
+      sql('create database firmgate');
   }
 
   stop() {
@@ -114,7 +163,10 @@ class Cluster {
       ? ['runuser', ['-u', 'postgres', '--', join(this.programs, program), ...args]]
       : [join(this.programs, program), args];
     // The server must inherit none of our pipes: whoever reads them would wait for it to end.
-    return capture(command, rest, { cwd: '/', stdio: program === 'pg_ctl' && args[0] === 'start' ? 'ignore' : 'pipe' });
+    return capture(command, rest, {
+      cwd: '/',
+      stdio: program === 'pg_ctl' && args[0] === 'start' ? 'ignore' : 'pipe',
+    });
   }
 
   remember() {
@@ -140,7 +192,10 @@ function answersOn(port) {
       socket.destroy();
       resolve(result);
     };
-    socket.once('connect', () => end(true)).once('error', () => end(false)).once('timeout', () => end(false));
+    socket
+      .once('connect', () => end(true))
+      .once('error', () => end(false))
+      .once('timeout', () => end(false));
   });
 }
 
@@ -167,7 +222,8 @@ async function withLock(file, work) {
     } catch (error) {
       if (error.code !== 'EEXIST') throw error;
       if (!holderLives(file)) rmSync(file, { force: true });
-      else if (waited > 60_000) stop(`Another start has held ${file} for a minute. If none is running, remove the file.`);
+      else if (waited > 60_000)
+        stop(`Another start has held ${file} for a minute. If none is running, remove the file.`);
       else await new Promise((resolve) => setTimeout(resolve, 100));
     }
   }

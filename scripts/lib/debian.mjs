@@ -16,7 +16,9 @@ export async function postgresPrograms() {
       writeFileSync('/etc/postgresql-common/createcluster.conf', 'create_main_cluster = false\n');
     });
   }
-  return newestPrograms() ?? stop('PostgreSQL was installed, and its programs are not in /usr/lib/postgresql.');
+  return (
+    newestPrograms() ?? stop('PostgreSQL was installed, and its programs are not in /usr/lib/postgresql.')
+  );
 }
 
 /** The path of Chromium; installed where it is missing. */
@@ -37,9 +39,12 @@ function newestPrograms() {
 async function install(name, before = () => undefined) {
   const sudo = isRoot ? [] : ['sudo', '-n'];
   const line = `${isRoot ? '' : 'sudo '}apt-get update && ${isRoot ? '' : 'sudo '}apt-get install -y --no-install-recommends ${name}`;
-  if (!answers('apt-get')) stop(`${name} is missing, and this is no Debian. Install it with your system's packages.`);
+  if (!answers('apt-get'))
+    stop(`${name} is missing, and this is no Debian. Install it with your system's packages.`);
   if (!isRoot && !answers('sudo', ['-n', 'true'])) {
-    stop(`${name} is missing, and this user may not install it. Run this, and then the same command again:\n\n  ${line}\n`);
+    stop(
+      `${name} is missing, and this user may not install it. Run this, and then the same command again:\n\n  ${line}\n`,
+    );
   }
   await step(`${name} installed from Debian's packages`, () => {
     before();
@@ -51,7 +56,9 @@ async function install(name, before = () => undefined) {
       run(['apt-get', 'update', '-qq']);
       run(['apt-get', 'install', '-y', '-qq', '--no-install-recommends', name]);
     } catch (error) {
-      stop(`${name} could not be installed:\n${error.message}\nRun this, and then the same command again:\n\n  ${line}\n`);
+      stop(
+        `${name} could not be installed:\n${error.message}\nRun this, and then the same command again:\n\n  ${line}\n`,
+      );
     }
   });
 }

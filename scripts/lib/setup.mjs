@@ -15,7 +15,9 @@ export async function installPackages() {
   const marker = join(root, 'node_modules/.firmgate-installed');
   if (existsSync(marker) && readFileSync(marker, 'utf8') === wanted) return;
   await step('packages installed', () => {
-    capture('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], { env: { ...process.env, NODE_ENV: 'development' } });
+    capture('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], {
+      env: { ...process.env, NODE_ENV: 'development' },
+    });
     writeFileSync(marker, wanted);
   });
 }
@@ -23,8 +25,13 @@ export async function installPackages() {
 /** Compiles the sources and the console; at once where nothing has changed since. */
 export async function build() {
   const wanted = digest([
-    ...filesBelow('src'), ...filesBelow('demo'), ...filesBelow('bench'),
-    'package-lock.json', 'tsconfig.base.json', 'tsconfig.build.json', 'vite.config.ts',
+    ...filesBelow('src'),
+    ...filesBelow('demo'),
+    ...filesBelow('bench'),
+    'package-lock.json',
+    'tsconfig.base.json',
+    'tsconfig.build.json',
+    'vite.config.ts',
   ]);
   const marker = join(root, 'dist/.built');
   if (existsSync(marker) && readFileSync(marker, 'utf8') === wanted) return;

@@ -13,7 +13,8 @@ export function stop(message) {
 export function capture(command, args, options = {}) {
   const result = spawnSync(command, args, { cwd: root, encoding: 'utf8', ...options });
   if (result.error) throw result.error;
-  if (result.status !== 0) throw new Error(`${command} ${args[0] ?? ''} failed:\n${result.stdout}${result.stderr}`);
+  if (result.status !== 0)
+    throw new Error(`${command} ${args[0] ?? ''} failed:\n${result.stdout}${result.stderr}`);
   return result.stdout;
 }
 

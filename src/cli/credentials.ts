@@ -1,6 +1,11 @@
 import { existsSync } from 'node:fs';
 import { GateClient } from '../client/index.ts';
-import { DESK_AUDIENCE, RECORDS_AUDIENCE, developmentKey, developmentToken } from '../service/identity/development.ts';
+import {
+  DESK_AUDIENCE,
+  RECORDS_AUDIENCE,
+  developmentKey,
+  developmentToken,
+} from '../service/identity/development.ts';
 import { Misuse } from './exit.ts';
 import { developmentKeyFile, serviceUrl } from './settings.ts';
 
@@ -21,14 +26,17 @@ export async function clientAs(identity: string | null): Promise<GateClient> {
 /** A client for the desk: with FIRMGATE_DESK_TOKEN, or else with the development key. */
 export async function deskClient(): Promise<GateClient> {
   const given = process.env.FIRMGATE_DESK_TOKEN;
-  const token = given ?? (await developmentToken(await signingKey(), 'command line', DESK_AUDIENCE, COMMAND_SECONDS));
+  const token =
+    given ?? (await developmentToken(await signingKey(), 'command line', DESK_AUDIENCE, COMMAND_SECONDS));
   return new GateClient({ url: serviceUrl(), token });
 }
 
 async function signingKey() {
   const file = developmentKeyFile();
   if (!existsSync(file)) {
-    throw new Misuse(`there is no development key at ${file}: start the service with “firmgate serve --development”, or name the key in FIRMGATE_DEVELOPMENT_KEY`);
+    throw new Misuse(
+      `there is no development key at ${file}: start the service with “firmgate serve --development”, or name the key in FIRMGATE_DEVELOPMENT_KEY`,
+    );
   }
   return developmentKey(file);
 }

@@ -23,7 +23,10 @@ export function explainFailure(error: unknown, output: Output): number {
     return error.problem.status === 503 ? EXIT.unreachable : EXIT.failed;
   }
   if (error instanceof GateUnreachable) {
-    output.error(error.message, 'Is the service running? Start it with “firmgate serve”, or name it in FIRMGATE_URL.');
+    output.error(
+      error.message,
+      'Is the service running? Start it with “firmgate serve”, or name it in FIRMGATE_URL.',
+    );
     return EXIT.unreachable;
   }
   if (error instanceof Misuse || error instanceof ConfigError) {

@@ -12,14 +12,17 @@ import { trial } from './commands/trial.ts';
 import { DEFAULT_PORT } from './settings.ts';
 
 const program = new Command('firmgate')
-  .description('Rules for who may read and change which record and which field, and the proof that they hold.')
+  .description(
+    'Rules for who may read and change which record and which field, and the proof that they hold.',
+  )
   .version('0.1.0')
   .showHelpAfterError('(firmgate help COMMAND tells more)')
   .exitOverride()
   .addHelpText('after', '\nExit codes: 0 all well, 1 a check failed, 2 misuse, 3 service not reachable.');
 
 const asJson = () => new Option('--json', 'answer with JSON, for scripts');
-const as = () => new Option('--as <identity>', 'the test identity to call as, or “visitor”').makeOptionMandatory();
+const as = () =>
+  new Option('--as <identity>', 'the test identity to call as, or “visitor”').makeOptionMandatory();
 
 program
   .command('serve')
@@ -29,7 +32,11 @@ program
   .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
   .option('--issuers <file>', 'the file that lists the issuers whose tokens are accepted')
   .option('--development', 'accept tokens that “firmgate token” makes for test identities')
-  .addOption(new Option('--log <level>', 'how much to log').choices(['silent', 'error', 'warn', 'info', 'debug']).default('info'))
+  .addOption(
+    new Option('--log <level>', 'how much to log')
+      .choices(['silent', 'error', 'warn', 'info', 'debug'])
+      .default('info'),
+  )
   .action(guarded(serve));
 
 program
@@ -69,7 +76,9 @@ program
   .addOption(asJson())
   .action(guarded(staff));
 
-const records = program.command('records').description('read and change records as a test identity, as its program would');
+const records = program
+  .command('records')
+  .description('read and change records as a test identity, as its program would');
 records
   .command('list')
   .argument('<collection>')

@@ -32,7 +32,9 @@ export class Output {
 
   error(message: string, next?: string): void {
     if (this.json) {
-      process.stderr.write(`${JSON.stringify({ error: message, ...(next === undefined ? {} : { next }) })}\n`);
+      process.stderr.write(
+        `${JSON.stringify({ error: message, ...(next === undefined ? {} : { next }) })}\n`,
+      );
       return;
     }
     process.stderr.write(`${this.paint.bad('error')}: ${message}\n`);
@@ -58,8 +60,28 @@ export class Output {
   /** Rows under headings; a line above and nothing around. */
   table(head: readonly string[], rows: readonly (readonly string[])[]): void {
     if (this.json) return;
-    const none = { top: '', 'top-mid': '', 'top-left': '', 'top-right': '', bottom: '', 'bottom-mid': '', 'bottom-left': '', 'bottom-right': '', left: '', 'left-mid': '', mid: '', 'mid-mid': '', right: '', 'right-mid': '', middle: '  ' };
-    const table = new Table({ head: head.map((name) => this.paint.faint(name)), chars: none, style: { head: [], border: [], 'padding-left': 0, 'padding-right': 0 } });
+    const none = {
+      top: '',
+      'top-mid': '',
+      'top-left': '',
+      'top-right': '',
+      bottom: '',
+      'bottom-mid': '',
+      'bottom-left': '',
+      'bottom-right': '',
+      left: '',
+      'left-mid': '',
+      mid: '',
+      'mid-mid': '',
+      right: '',
+      'right-mid': '',
+      middle: '  ',
+    };
+    const table = new Table({
+      head: head.map((name) => this.paint.faint(name)),
+      chars: none,
+      style: { head: [], border: [], 'padding-left': 0, 'padding-right': 0 },
+    });
     table.push(...rows.map((row) => [...row]));
     this.line(table.toString().replace(/[ \t]+$/gm, ''));
   }

@@ -1,5 +1,12 @@
 import type { z } from 'zod';
-import { lookSchema, overviewSchema, publishedSchema, staffSchema, trialReportSchema, type RulebookFiles } from './schemas/desk.ts';
+import {
+  lookSchema,
+  overviewSchema,
+  publishedSchema,
+  staffSchema,
+  trialReportSchema,
+  type RulebookFiles,
+} from './schemas/desk.ts';
 import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
 import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
 
@@ -71,7 +78,11 @@ export class GateClient {
     return this.#call('GET', `${recordsPath(collection)}${query(options)}`, listSchema);
   }
 
-  async read(collection: string, id: string, options: Pick<ListOptions, 'fields' | 'include'> = {}): Promise<TaggedRecord> {
+  async read(
+    collection: string,
+    id: string,
+    options: Pick<ListOptions, 'fields' | 'include'> = {},
+  ): Promise<TaggedRecord> {
     const response = await this.#send('GET', `${recordsPath(collection, id)}${query(options)}`);
     return { record: await this.#parse(response, recordSchema), tag: response.headers.get('etag') };
   }
@@ -82,7 +93,10 @@ export class GateClient {
 
   /** Answers null where the change took the record out of the caller’s sight. */
   async update(collection: string, id: string, values: object, tag?: string): Promise<RecordDocument | null> {
-    const response = await this.#send('PATCH', recordsPath(collection, id), { body: values, ...ifMatch(tag) });
+    const response = await this.#send('PATCH', recordsPath(collection, id), {
+      body: values,
+      ...ifMatch(tag),
+    });
     return response.status === 204 ? null : this.#parse(response, recordSchema);
   }
 
@@ -127,11 +141,16 @@ export class GateClient {
 
   async #parse<T>(response: Response, schema: z.ZodType<T>): Promise<T> {
     const parsed = schema.safeParse(await response.json().catch(() => undefined));
-    if (!parsed.success) throw new GateUnreachable('what answered is not this service, or of another version');
+    if (!parsed.success)
+      throw new GateUnreachable('what answered is not this service, or of another version');
     return parsed.data;
   }
 
-  async #send(method: string, path: string, { body, headers, accepts = [] }: SendOptions = {}): Promise<Response> {
+  async #send(
+    method: string,
+    path: string,
+    { body, headers, accepts = [] }: SendOptions = {},
+  ): Promise<Response> {
     let response: Response;
     try {
       response = await fetch(this.#url + path, {
@@ -145,7 +164,9 @@ export class GateClient {
         ...(body === undefined ? {} : { body: JSON.stringify(body) }),
       });
     } catch (error) {
-      throw new GateUnreachable(`no answer from ${this.#url === '' ? 'the service' : this.#url}`, { cause: error });
+      throw new GateUnreachable(`no answer from ${this.#url === '' ? 'the service' : this.#url}`, {
+        cause: error,
+      });
     }
     if (response.ok || accepts.includes(response.status)) return response;
     const problem = problemSchema.safeParse(await response.json().catch(() => undefined));

@@ -15,7 +15,9 @@ const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"
 const cache = createCache({ key: 'fg', nonce, prepend: true });
 
 // What is on screen must be what is in force: nothing is taken from memory when the window is looked at again.
-const queries = new QueryClient({ defaultOptions: { queries: { retry: false, staleTime: 0, refetchOnWindowFocus: true } } });
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: false, staleTime: 0, refetchOnWindowFocus: true } },
+});
 
 createRoot(document.querySelector('#root')!).render(
   <StrictMode>

@@ -40,7 +40,14 @@ export const theme = createTheme({
     MuiButton: { defaultProps: { disableElevation: true, disableRipple: true } },
     MuiTableCell: {
       styleOverrides: {
-        root: { padding: '3px 10px', fontSize: '0.8rem', whiteSpace: 'nowrap', maxWidth: 220, overflow: 'hidden', textOverflow: 'ellipsis' },
+        root: {
+          padding: '3px 10px',
+          fontSize: '0.8rem',
+          whiteSpace: 'nowrap',
+          maxWidth: 220,
+          overflow: 'hidden',
+          textOverflow: 'ellipsis',
+        },
         head: { fontWeight: 600, color: 'var(--mui-palette-text-secondary)' },
       },
     },

@@ -39,13 +39,19 @@ export function createApp({ config, database, logger, developmentKey, isReady }:
   app.disable('etag');
   app.enable('case sensitive routing');
   app.use(requestLog(logger));
-  app.use(helmet({ contentSecurityPolicy: { directives: { defaultSrc: ["'none'"], frameAncestors: ["'none'"] } } }));
+  app.use(
+    helmet({ contentSecurityPolicy: { directives: { defaultSrc: ["'none'"], frameAncestors: ["'none'"] } } }),
+  );
   app.use(aboutRoutes(database, callers, isReady));
   app.use('/v1', (_, __, next) => {
     if (!isReady()) throw new Problem('unavailable', {}, { 'Retry-After': '1' });
     next();
   });
-  const recordBody = express.json({ limit: '1mb', type: ['application/json', 'application/merge-patch+json'], strict: false });
+  const recordBody = express.json({
+    limit: '1mb',
+    type: ['application/json', 'application/merge-patch+json'],
+    strict: false,
+  });
   app.use('/v1/records', recordBody, recordRoutes(database, callers));
   app.use('/v1/desk', refuseOtherSites);
   app.use('/v1/desk', (request, response, next) => {
@@ -88,6 +94,7 @@ function requestLog(logger: Logger) {
       res: (response: { statusCode: number }) => ({ status: response.statusCode }),
       err: () => undefined,
     },
-    customLogLevel: (_, response, error) => (error !== undefined || response.statusCode >= 500 ? 'error' : 'info'),
+    customLogLevel: (_, response, error) =>
+      error !== undefined || response.statusCode >= 500 ? 'error' : 'info',
   });
 }

@@ -6,7 +6,19 @@ export class ConfigError extends Error {
   override readonly name = 'ConfigError';
 }
 
-const algorithm = z.enum(['RS256', 'RS384', 'RS512', 'PS256', 'PS384', 'PS512', 'ES256', 'ES384', 'ES512', 'EdDSA', 'Ed25519']);
+const algorithm = z.enum([
+  'RS256',
+  'RS384',
+  'RS512',
+  'PS256',
+  'PS384',
+  'PS512',
+  'ES256',
+  'ES384',
+  'ES512',
+  'EdDSA',
+  'Ed25519',
+]);
 
 /** One issuer whose tokens are accepted. Algorithms are per issuer (RFC 8725); only asymmetric ones. */
 const issuerSchema = z.strictObject({

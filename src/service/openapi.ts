@@ -32,33 +32,171 @@ interface Operation {
 }
 
 const json = ['application/json'] as const;
-const everyRecordProblem = ['malformed-request', 'invalid-token', 'not-found', 'not-acceptable', 'internal', 'unavailable'] as const;
-const writeProblems = ['not-allowed', 'fields-not-covered', 'too-large', 'unsupported-media-type', 'reference-not-found', 'value-taken'] as const;
-const deskProblems = ['malformed-request', 'not-signed-in', 'invalid-token', 'cross-site', 'internal', 'unavailable'] as const;
+const everyRecordProblem = [
+  'malformed-request',
+  'invalid-token',
+  'not-found',
+  'not-acceptable',
+  'internal',
+  'unavailable',
+] as const;
+const writeProblems = [
+  'not-allowed',
+  'fields-not-covered',
+  'too-large',
+  'unsupported-media-type',
+  'reference-not-found',
+  'value-taken',
+] as const;
+const deskProblems = [
+  'malformed-request',
+  'not-signed-in',
+  'invalid-token',
+  'cross-site',
+  'internal',
+  'unavailable',
+] as const;
 
 /** One entry a route: test/api holds it against the routes that answer. */
-export const operations: Readonly<Record<string, Readonly<Partial<Record<'get' | 'post' | 'patch' | 'delete', Operation>>>>> = {
+export const operations: Readonly<
+  Record<string, Readonly<Partial<Record<'get' | 'post' | 'patch' | 'delete', Operation>>>>
+> = {
   '/v1/records/{collection}': {
-    get: { id: 'listRecords', summary: 'The records that the caller may read', tag: 'records', query: listQuerySchema, answers: { 200: listSchema }, problems: [...everyRecordProblem, 'malformed-filter'] },
-    post: { id: 'createRecord', summary: 'Make a record', tag: 'records', body: { schema: suppliedSchema, types: json }, answers: { 201: recordSchema }, problems: [...everyRecordProblem, ...writeProblems, 'value-required'] },
+    get: {
+      id: 'listRecords',
+      summary: 'The records that the caller may read',
+      tag: 'records',
+      query: listQuerySchema,
+      answers: { 200: listSchema },
+      problems: [...everyRecordProblem, 'malformed-filter'],
+    },
+    post: {
+      id: 'createRecord',
+      summary: 'Make a record',
+      tag: 'records',
+      body: { schema: suppliedSchema, types: json },
+      answers: { 201: recordSchema },
+      problems: [...everyRecordProblem, ...writeProblems, 'value-required'],
+    },
   },
   '/v1/records/{collection}/{id}': {
-    get: { id: 'readRecord', summary: 'One record', tag: 'records', query: recordQuerySchema, conditional: 'If-None-Match', answers: { 200: recordSchema, 304: 'The record is the one that the caller has' }, problems: everyRecordProblem },
-    patch: { id: 'updateRecord', summary: 'Change fields of a record (RFC 7396)', tag: 'records', conditional: 'If-Match', body: { schema: suppliedSchema, types: ['application/merge-patch+json', 'application/json'] }, answers: { 200: recordSchema, 204: 'Changed, and no longer readable for the caller' }, problems: [...everyRecordProblem, ...writeProblems, 'changed-meanwhile'] },
-    delete: { id: 'deleteRecord', summary: 'Remove a record', tag: 'records', conditional: 'If-Match', answers: { 204: 'Removed' }, problems: [...everyRecordProblem, 'not-allowed', 'changed-meanwhile', 'still-referenced'] },
+    get: {
+      id: 'readRecord',
+      summary: 'One record',
+      tag: 'records',
+      query: recordQuerySchema,
+      conditional: 'If-None-Match',
+      answers: { 200: recordSchema, 304: 'The record is the one that the caller has' },
+      problems: everyRecordProblem,
+    },
+    patch: {
+      id: 'updateRecord',
+      summary: 'Change fields of a record (RFC 7396)',
+      tag: 'records',
+      conditional: 'If-Match',
+      body: { schema: suppliedSchema, types: ['application/merge-patch+json', 'application/json'] },
+      answers: { 200: recordSchema, 204: 'Changed, and no longer readable for the caller' },
+      problems: [...everyRecordProblem, ...writeProblems, 'changed-meanwhile'],
+    },
+    delete: {
+      id: 'deleteRecord',
+      summary: 'Remove a record',
+      tag: 'records',
+      conditional: 'If-Match',
+      answers: { 204: 'Removed' },
+      problems: [...everyRecordProblem, 'not-allowed', 'changed-meanwhile', 'still-referenced'],
+    },
   },
-  '/v1/me': { get: { id: 'whoAmI', summary: 'Who the service thinks is calling', tag: 'about', answers: { 200: meSchema }, problems: ['invalid-token', 'internal', 'unavailable'] } },
-  '/v1/health': { get: { id: 'health', summary: 'Whether the service can answer', tag: 'about', answers: { 200: healthSchema, 503: healthSchema }, problems: ['not-acceptable'] } },
-  '/v1/openapi.json': { get: { id: 'describe', summary: 'This description', tag: 'about', answers: { 200: z.looseObject({}) }, problems: ['not-acceptable'] } },
+  '/v1/me': {
+    get: {
+      id: 'whoAmI',
+      summary: 'Who the service thinks is calling',
+      tag: 'about',
+      answers: { 200: meSchema },
+      problems: ['invalid-token', 'internal', 'unavailable'],
+    },
+  },
+  '/v1/health': {
+    get: {
+      id: 'health',
+      summary: 'Whether the service can answer',
+      tag: 'about',
+      answers: { 200: healthSchema, 503: healthSchema },
+      problems: ['not-acceptable'],
+    },
+  },
+  '/v1/openapi.json': {
+    get: {
+      id: 'describe',
+      summary: 'This description',
+      tag: 'about',
+      answers: { 200: z.looseObject({}) },
+      problems: ['not-acceptable'],
+    },
+  },
   '/v1/desk/session': {
-    get: { id: 'staffSession', summary: 'Who is signed in as staff', tag: 'desk', answers: { 200: staffSchema }, problems: deskProblems },
-    post: { id: 'signIn', summary: 'Sign in as staff', tag: 'desk', body: { schema: signInSchema, types: json }, answers: { 200: staffSchema }, problems: [...deskProblems, 'unsupported-media-type', 'too-many-attempts'] },
-    delete: { id: 'signOut', summary: 'Sign out', tag: 'desk', answers: { 204: 'Signed out' }, problems: ['cross-site'] },
+    get: {
+      id: 'staffSession',
+      summary: 'Who is signed in as staff',
+      tag: 'desk',
+      answers: { 200: staffSchema },
+      problems: deskProblems,
+    },
+    post: {
+      id: 'signIn',
+      summary: 'Sign in as staff',
+      tag: 'desk',
+      body: { schema: signInSchema, types: json },
+      answers: { 200: staffSchema },
+      problems: [...deskProblems, 'unsupported-media-type', 'too-many-attempts'],
+    },
+    delete: {
+      id: 'signOut',
+      summary: 'Sign out',
+      tag: 'desk',
+      answers: { 204: 'Signed out' },
+      problems: ['cross-site'],
+    },
   },
-  '/v1/desk/overview': { get: { id: 'overview', summary: 'What the published rulebook speaks of', tag: 'desk', answers: { 200: overviewSchema }, problems: deskProblems } },
-  '/v1/desk/look/{collection}': { get: { id: 'look', summary: 'A list through a test identity, with the reason where it is empty', tag: 'desk', query: lookQuerySchema, answers: { 200: lookSchema }, problems: [...deskProblems, 'malformed-filter', 'not-found'] } },
-  '/v1/desk/publications': { post: { id: 'publish', summary: 'Put a rulebook in force', tag: 'desk', body: { schema: rulebookFilesSchema, types: json }, answers: { 200: publishedSchema }, problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'] } },
-  '/v1/desk/trials': { post: { id: 'runTrials', summary: 'Run trials and take everything back; an empty object runs the published ones', tag: 'desk', body: { schema: z.union([rulebookFilesSchema, z.strictObject({})]), types: json }, answers: { 200: trialReportSchema }, problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'] } },
+  '/v1/desk/overview': {
+    get: {
+      id: 'overview',
+      summary: 'What the published rulebook speaks of',
+      tag: 'desk',
+      answers: { 200: overviewSchema },
+      problems: deskProblems,
+    },
+  },
+  '/v1/desk/look/{collection}': {
+    get: {
+      id: 'look',
+      summary: 'A list through a test identity, with the reason where it is empty',
+      tag: 'desk',
+      query: lookQuerySchema,
+      answers: { 200: lookSchema },
+      problems: [...deskProblems, 'malformed-filter', 'not-found'],
+    },
+  },
+  '/v1/desk/publications': {
+    post: {
+      id: 'publish',
+      summary: 'Put a rulebook in force',
+      tag: 'desk',
+      body: { schema: rulebookFilesSchema, types: json },
+      answers: { 200: publishedSchema },
+      problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/trials': {
+    post: {
+      id: 'runTrials',
+      summary: 'Run trials and take everything back; an empty object runs the published ones',
+      tag: 'desk',
+      body: { schema: z.union([rulebookFilesSchema, z.strictObject({})]), types: json },
+      answers: { 200: trialReportSchema },
+      problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
+    },
+  },
 };
 
 let made: object | null = null;
@@ -73,13 +211,23 @@ function makeDocument(): object {
   const components: Record<string, unknown> = { Problem: component(problemSchema, 'output') };
   const paths: Record<string, Record<string, unknown>> = {};
   for (const [path, methods] of Object.entries(operations)) {
-    const parameters = [...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({ name, in: 'path', required: true, schema: { type: 'string' } }));
+    const parameters = [...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({
+      name,
+      in: 'path',
+      required: true,
+      schema: { type: 'string' },
+    }));
     paths[path] = parameters.length === 0 ? {} : { parameters };
-    for (const [method, operation] of Object.entries(methods)) paths[path][method] = describe(operation, components);
+    for (const [method, operation] of Object.entries(methods))
+      paths[path][method] = describe(operation, components);
   }
   return {
     openapi: '3.1.0',
-    info: { title: 'Firm Gate', version: '1.0.0', description: 'Records, each caller seeing and changing what the published rules allow.' },
+    info: {
+      title: 'Firm Gate',
+      version: '1.0.0',
+      description: 'Records, each caller seeing and changing what the published rules allow.',
+    },
     servers: [{ url: '/' }],
     tags: [
       { name: 'records', description: 'The end users’ side' },
@@ -103,15 +251,26 @@ function describe(operation: Operation, components: Record<string, unknown>): ob
     responses[status] =
       typeof answer === 'string'
         ? { description: answer }
-        : { description: 'The answer', content: { 'application/json': { schema: reference(answer, 'output', components) } } };
+        : {
+            description: 'The answer',
+            content: { 'application/json': { schema: reference(answer, 'output', components) } },
+          };
   }
   for (const status of new Set(operation.problems.map((type) => problemTypes[type].status))) {
     if (responses[status] !== undefined) continue;
     const types = operation.problems.filter((type) => problemTypes[type].status === status);
     const description = types.map((type) => `${type}: ${problemTypes[type].title}`).join('; ');
-    responses[status] = { description, content: { 'application/problem+json': { schema: { $ref: '#/components/schemas/Problem' } } } };
+    responses[status] = {
+      description,
+      content: { 'application/problem+json': { schema: { $ref: '#/components/schemas/Problem' } } },
+    };
   }
-  const security = operation.tag === 'records' || operation.id === 'whoAmI' ? [{}, { bearer: [] }] : operation.tag === 'desk' && operation.id !== 'signIn' ? [{ session: [] }, { bearer: [] }] : [{}];
+  const security =
+    operation.tag === 'records' || operation.id === 'whoAmI'
+      ? [{}, { bearer: [] }]
+      : operation.tag === 'desk' && operation.id !== 'signIn'
+        ? [{ session: [] }, { bearer: [] }]
+        : [{}];
   return {
     operationId: operation.id,
     summary: operation.summary,
@@ -125,7 +284,8 @@ function describe(operation: Operation, components: Record<string, unknown>): ob
 
 function parametersOf({ query, conditional }: Operation): object[] {
   const parameters: object[] = [];
-  if (conditional !== undefined) parameters.push({ name: conditional, in: 'header', schema: { type: 'string' } });
+  if (conditional !== undefined)
+    parameters.push({ name: conditional, in: 'header', schema: { type: 'string' } });
   if (query === undefined) return parameters;
   const { properties = {} } = z.toJSONSchema(query, { target: 'draft-2020-12', io: 'input' });
   for (const [name, property] of Object.entries(properties)) {
@@ -135,7 +295,10 @@ function parametersOf({ query, conditional }: Operation): object[] {
   return parameters;
 }
 
-function requestBody({ schema, types }: NonNullable<Operation['body']>, components: Record<string, unknown>): object {
+function requestBody(
+  { schema, types }: NonNullable<Operation['body']>,
+  components: Record<string, unknown>,
+): object {
   const described = reference(schema, 'input', components);
   return { required: true, content: Object.fromEntries(types.map((type) => [type, { schema: described }])) };
 }
@@ -149,7 +312,12 @@ function reference(schema: z.ZodType, io: 'input' | 'output', components: Record
 }
 
 function component(schema: z.ZodType, io: 'input' | 'output'): object {
-  const { $schema: _, $defs: definitions, id: __, ...rest } = z.toJSONSchema(schema, {
+  const {
+    $schema: _,
+    $defs: definitions,
+    id: __,
+    ...rest
+  } = z.toJSONSchema(schema, {
     target: 'draft-2020-12',
     io,
     reused: 'inline',

@@ -28,7 +28,10 @@ const RETRY_MILLISECONDS = 1_000;
 export async function startService(config: ServiceConfig): Promise<RunningService> {
   const logger = pino({ level: config.logLevel });
   const key = config.developmentKey === null ? null : await developmentKey(config.developmentKey);
-  if (key !== null) logger.warn('the development issuer is on: whoever has its key can call as any test identity, and as staff');
+  if (key !== null)
+    logger.warn(
+      'the development issuer is on: whoever has its key can call as any test identity, and as staff',
+    );
   const database = connect({ url: config.databaseUrl });
   const state = { ready: false, stopped: false };
   const app = createApp({ config, database, logger, developmentKey: key, isReady: () => state.ready });
@@ -61,9 +64,17 @@ function listen(server: Server, config: ServiceConfig): Promise<void> {
   return new Promise((resolve, reject) => {
     server.once('error', (error: NodeJS.ErrnoException) => {
       if (error.code === 'EADDRINUSE') {
-        reject(new ConfigError(`port ${config.port} on ${config.host} is in use: stop what listens there, or choose another with --port`));
+        reject(
+          new ConfigError(
+            `port ${config.port} on ${config.host} is in use: stop what listens there, or choose another with --port`,
+          ),
+        );
       } else if (error.code === 'EACCES') {
-        reject(new ConfigError(`port ${config.port} may not be opened by this user: choose one above 1023 with --port`));
+        reject(
+          new ConfigError(
+            `port ${config.port} may not be opened by this user: choose one above 1023 with --port`,
+          ),
+        );
       } else if (error.code === 'EADDRNOTAVAIL' || error.code === 'ENOTFOUND') {
         reject(new ConfigError(`${config.host} is no address of this machine: choose another with --host`));
       } else reject(error);
@@ -72,7 +83,11 @@ function listen(server: Server, config: ServiceConfig): Promise<void> {
   });
 }
 
-async function prepare(database: Database, logger: Logger, state: { ready: boolean; stopped: boolean }): Promise<void> {
+async function prepare(
+  database: Database,
+  logger: Logger,
+  state: { ready: boolean; stopped: boolean },
+): Promise<void> {
   let told = false;
   while (!state.stopped) {
     try {
@@ -82,10 +97,16 @@ async function prepare(database: Database, logger: Logger, state: { ready: boole
       return;
     } catch (error) {
       if (classify(error).kind !== 'unavailable') {
-        logger.fatal({ code: (error as NodeJS.ErrnoException).code }, 'the database cannot be brought up to date');
+        logger.fatal(
+          { code: (error as NodeJS.ErrnoException).code },
+          'the database cannot be brought up to date',
+        );
         throw error;
       }
-      if (!told) logger.warn('the database cannot be reached; trying again every second. Is it running, and is DATABASE_URL right?');
+      if (!told)
+        logger.warn(
+          'the database cannot be reached; trying again every second. Is it running, and is DATABASE_URL right?',
+        );
       told = true;
       await new Promise((resolve) => setTimeout(resolve, RETRY_MILLISECONDS));
     }

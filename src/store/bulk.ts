@@ -18,11 +18,17 @@ export async function copyRecords(
 ): Promise<void> {
   const columns = fields.map((field) => identifier(field).text).join(', ');
   // Inside a transaction the client hands out the connection that the transaction runs on.
-  const client = on.client as { acquireConnection(): Promise<PoolClient>; releaseConnection(c: PoolClient): Promise<void> };
+  const client = on.client as {
+    acquireConnection(): Promise<PoolClient>;
+    releaseConnection(c: PoolClient): Promise<void>;
+  };
   const connection = await client.acquireConnection();
   try {
     const lines = Readable.from(copyText(rows));
-    await pipeline(lines, connection.query(copyFrom(`copy ${table(collection).text} (${columns}) from stdin`)));
+    await pipeline(
+      lines,
+      connection.query(copyFrom(`copy ${table(collection).text} (${columns}) from stdin`)),
+    );
   } finally {
     await client.releaseConnection(connection);
   }
@@ -43,5 +49,9 @@ function* copyText(rows: Iterable<readonly Value[]>): Generator<string> {
 
 function copyValue(value: Value): string {
   if (value === null) return '\\N';
-  return String(value).replaceAll('\\', '\\\\').replaceAll('\n', '\\n').replaceAll('\r', '\\r').replaceAll('\t', '\\t');
+  return String(value)
+    .replaceAll('\\', '\\\\')
+    .replaceAll('\n', '\\n')
+    .replaceAll('\r', '\\r')
+    .replaceAll('\t', '\\t');
 }

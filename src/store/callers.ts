@@ -25,10 +25,7 @@ export type Credentials =
  * do not count. Cost: three index look-ups.
  */
 export async function arrive(on: Executor, credentials: Credentials): Promise<Arrival | null> {
-  const [row] = await run<Row>(
-    on,
-    arrivalSql(credentials),
-  );
+  const [row] = await run<Row>(on, arrivalSql(credentials));
   if (row === undefined) return null;
   const { _now: now, _version: version, _roles: roles, ...values } = row;
   if (credentials.kind === 'visitor') return { caller: { person: null, roles: new Set() }, now, version };

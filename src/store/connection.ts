@@ -33,7 +33,8 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
       connectionString: url,
       application_name: 'firmgate',
       connectionTimeoutMillis: 3_000,
-      options: '-c timezone=UTC -c datestyle=ISO -c statement_timeout=30000 -c idle_in_transaction_session_timeout=60000',
+      options:
+        '-c timezone=UTC -c datestyle=ISO -c statement_timeout=30000 -c idle_in_transaction_session_timeout=60000',
       types: {
         getTypeParser: (oid: number, format?: string) =>
           readers.get(oid) ?? pg.types.getTypeParser(oid, format as 'text'),

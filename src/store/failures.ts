@@ -31,12 +31,16 @@ const unreachableCodes: ReadonlySet<string> = new Set([
 export function classify(error: unknown): Failure {
   if (error instanceof DatabaseUnavailable) return { kind: 'unavailable' };
   if (error instanceof DatabaseError) return classifyState(error);
-  if (error instanceof AggregateError) return error.errors.length > 0 ? classify(error.errors[0]) : { kind: 'other' };
+  if (error instanceof AggregateError)
+    return error.errors.length > 0 ? classify(error.errors[0]) : { kind: 'other' };
   if (!(error instanceof Error)) return { kind: 'other' };
   const code = (error as NodeJS.ErrnoException).code;
   if (code !== undefined && unreachableCodes.has(code)) return { kind: 'unavailable' };
   // Knex and pg report a lost or exhausted connection in words only, with the statement before them.
-  if (error.name === 'KnexTimeoutError' || /Connection terminated|timeout (expired|exceeded)|not queryable/i.test(error.message)) {
+  if (
+    error.name === 'KnexTimeoutError' ||
+    /Connection terminated|timeout (expired|exceeded)|not queryable/i.test(error.message)
+  ) {
     return { kind: 'unavailable' };
   }
   return { kind: 'other' };

@@ -10,7 +10,12 @@ export interface Staff {
   readonly email: string;
 }
 
-const derive = promisify(scrypt) as (password: string, salt: Buffer, length: number, options: object) => Promise<Buffer>;
+const derive = promisify(scrypt) as (
+  password: string,
+  salt: Buffer,
+  length: number,
+  options: object,
+) => Promise<Buffer>;
 
 /** scrypt (RFC 7914) with 32 MiB: about 80 ms a password on one core. */
 const COST = { N: 32_768, r: 8, p: 1, maxmem: 64 * 1024 * 1024 };
@@ -48,7 +53,10 @@ export async function checkPassword(on: Executor, email: string, password: strin
 }
 
 /** Begins a session and answers its secret, which is stored only as a hash. Old sessions are cleared away. */
-export async function beginSession(on: Executor, staff: Staff): Promise<{ readonly secret: string; readonly hours: number }> {
+export async function beginSession(
+  on: Executor,
+  staff: Staff,
+): Promise<{ readonly secret: string; readonly hours: number }> {
   const secret = randomBytes(32).toString('base64url');
   await run(on, sql`delete from gate.staff_sessions where expires_at < now()`);
   await run(
@@ -69,7 +77,10 @@ export async function sessionStaff(on: Executor, secret: string): Promise<Staff 
 }
 
 export async function endSession(on: Executor, secret: string): Promise<void> {
-  await run(on, sql`delete from gate.staff_sessions where token_hash = decode(${value(digest(secret))}, 'hex')`);
+  await run(
+    on,
+    sql`delete from gate.staff_sessions where token_hash = decode(${value(digest(secret))}, 'hex')`,
+  );
 }
 
 function digest(secret: string): string {

@@ -29,7 +29,10 @@ let world: Map<string, Map<string, RecordValues>>;
 
 function parse(text: string): Rulebook {
   const checked = checkRulebook([{ name: 'agreement.gate', text }]);
-  if (!checked.ok) throw new Error(`the generator wrote what the checker refuses: ${JSON.stringify(checked.diagnostics)}\n${text}`);
+  if (!checked.ok)
+    throw new Error(
+      `the generator wrote what the checker refuses: ${JSON.stringify(checked.diagnostics)}\n${text}`,
+    );
   return checked.rulebook;
 }
 
@@ -45,13 +48,18 @@ afterAll(() => own.drop());
 
 async function fillWorld(schema: Schema): Promise<typeof world> {
   const dice = new Dice(SEED);
-  const ids = new Map(collections.map((name) => [name as string, Array.from({ length: RECORDS }, (_, i) => dice.uuid(i + 1))]));
+  const ids = new Map(
+    collections.map((name) => [name as string, Array.from({ length: RECORDS }, (_, i) => dice.uuid(i + 1))]),
+  );
   await own.database.transaction(async (transaction) => {
     // The tables point at each other in a circle, so the references wait until all records are there.
     for (const name of collections) {
       for (const field of collectionOf(schema, name).fields.values()) {
         if (field.type.kind !== 'ref' || field.system) continue;
-        await run(transaction, { text: `alter table records.${name} alter constraint f_${name}__${field.name} deferrable initially deferred`, values: [] });
+        await run(transaction, {
+          text: `alter table records.${name} alter constraint f_${name}__${field.name} deferrable initially deferred`,
+          values: [],
+        });
       }
     }
     for (const name of collections) {
@@ -61,11 +69,17 @@ async function fillWorld(schema: Schema): Promise<typeof world> {
           if (field.name === 'id') return id;
           if (field.system) return '2026-01-01T00:00:00Z';
           // Labels and addresses are unique, so they get a number.
-          if (field.unique) return dice.percent(20) ? null : `${String(randomValue(dice, field.type, ids) ?? '')}${index}`;
+          if (field.unique)
+            return dice.percent(20) ? null : `${String(randomValue(dice, field.type, ids) ?? '')}${index}`;
           return randomValue(dice, field.type, ids);
         }),
       );
-      await copyRecords(transaction, name, fields.map((field) => field.name), rows);
+      await copyRecords(
+        transaction,
+        name,
+        fields.map((field) => field.name),
+        rows,
+      );
     }
   });
   const filled: typeof world = new Map();
@@ -82,89 +96,141 @@ function callers(dice: Dice): Caller[] {
   const people = [...world.get('people')!.values()];
   const someone = (): Caller => {
     const values = dice.pick(people);
-    return { person: { id: values.id as string, values }, roles: new Set(['r1', 'r2', 'r3'].filter(() => dice.percent(40))) };
+    return {
+      person: { id: values.id as string, values },
+      roles: new Set(['r1', 'r2', 'r3'].filter(() => dice.percent(40))),
+    };
   };
   return [{ person: null, roles: new Set() }, someone(), someone(), someone()];
 }
 
 const look: Circumstances['look'] = (collection, id) => world.get(collection)?.get(id) ?? null;
 
-function shownByClosures(rulebook: Rulebook, caller: Caller, collection: string, record: RecordValues): Set<string> | null {
+function shownByClosures(
+  rulebook: Rulebook,
+  caller: Caller,
+  collection: string,
+  record: RecordValues,
+): Set<string> | null {
   const rules = rulesFor(rulebook, caller, collection, 'read');
   const holds = (rule: Rule) => compilePredicate(rule.when)(record, { caller, now: NOW, look }) === true;
   return shownFields(rules, collectionOf(rulebook.schema, collection).fields.keys(), holds);
 }
 
-test('closures and PostgreSQL agree on every cell that is read, filtered and updated', { timeout: 600_000 }, async () => {
-  const cells = { read: 0, shown: 0, filtered: 0, updated: 0 };
-  for (let round = 0; round < ROUNDS; round++) {
-    const seed = SEED * 100_000 + round;
-    const dice = new Dice(seed);
-    const schema = parse(schemaText).schema;
-    const writer = new RuleWriter(dice, schema);
-    const text = schemaText + writer.rulebook();
-    const rulebook = parse(text);
-    const failing = (what: string) => `seed ${seed}: ${what}\n${text}`;
-    for (const caller of callers(dice)) {
-      const access = new Access(rulebook, caller, NOW);
-      for (const collection of collections) {
-        const fields = [...collectionOf(schema, collection).fields.keys()];
-        const order = [{ field: 'id', descending: false }];
-        const expected = new Map([...world.get(collection)!].map(([id, record]) => [id, shownByClosures(rulebook, caller, collection, record)]));
+test(
+  'closures and PostgreSQL agree on every cell that is read, filtered and updated',
+  { timeout: 600_000 },
+  async () => {
+    const cells = { read: 0, shown: 0, filtered: 0, updated: 0 };
+    for (let round = 0; round < ROUNDS; round++) {
+      const seed = SEED * 100_000 + round;
+      const dice = new Dice(seed);
+      const schema = parse(schemaText).schema;
+      const writer = new RuleWriter(dice, schema);
+      const text = schemaText + writer.rulebook();
+      const rulebook = parse(text);
+      const failing = (what: string) => `seed ${seed}: ${what}\n${text}`;
+      for (const caller of callers(dice)) {
+        const access = new Access(rulebook, caller, NOW);
+        for (const collection of collections) {
+          const fields = [...collectionOf(schema, collection).fields.keys()];
+          const order = [{ field: 'id', descending: false }];
+          const expected = new Map(
+            [...world.get(collection)!].map(([id, record]) => [
+              id,
+              shownByClosures(rulebook, caller, collection, record),
+            ]),
+          );
 
-        const all = await listRecords(own.database, access, { collection, filter: null, order, after: null, limit: 1_000 });
-        const found = new Map(all.records.map((record) => [record.id, record]));
-        for (const [id, record] of world.get(collection)!) {
-          const wanted = expected.get(id)!;
-          const got = found.get(id);
-          expect(got !== undefined, failing(`${collection} ${id} readable for ${JSON.stringify(caller)}`)).toBe(wanted !== null);
-          for (const field of fields) {
-            cells.read++;
-            if (wanted === null) continue;
-            if (wanted.has(field)) cells.shown++;
-            if (got!.shown.has(field) !== wanted.has(field) || (wanted.has(field) && got!.shown.get(field) !== record[field])) {
-              expect.fail(failing(`${collection}.${field} of ${id}: closures show ${wanted.has(field)}, SQL shows ${got!.shown.has(field)}`));
+          const all = await listRecords(own.database, access, {
+            collection,
+            filter: null,
+            order,
+            after: null,
+            limit: 1_000,
+          });
+          const found = new Map(all.records.map((record) => [record.id, record]));
+          for (const [id, record] of world.get(collection)!) {
+            const wanted = expected.get(id)!;
+            const got = found.get(id);
+            expect(
+              got !== undefined,
+              failing(`${collection} ${id} readable for ${JSON.stringify(caller)}`),
+            ).toBe(wanted !== null);
+            for (const field of fields) {
+              cells.read++;
+              if (wanted === null) continue;
+              if (wanted.has(field)) cells.shown++;
+              if (
+                got!.shown.has(field) !== wanted.has(field) ||
+                (wanted.has(field) && got!.shown.get(field) !== record[field])
+              ) {
+                expect.fail(
+                  failing(
+                    `${collection}.${field} of ${id}: closures show ${wanted.has(field)}, SQL shows ${got!.shown.has(field)}`,
+                  ),
+                );
+              }
             }
           }
+
+          // A filter sees what the caller sees: the same question over a world of masked records.
+          const where = writer.condition(collection, 2, false);
+          const checked = checkFilter(where, collection, schema);
+          if (!checked.ok)
+            throw new Error(
+              failing(`the filter is refused: ${where} ${JSON.stringify(checked.diagnostics)}`),
+            );
+          const masked = (name: string, record: RecordValues): RecordValues | null => {
+            const shown = shownByClosures(rulebook, caller, name, record);
+            return shown === null
+              ? null
+              : Object.fromEntries(Object.entries(record).filter(([field]) => shown.has(field)));
+          };
+          const maskedLook: Circumstances['look'] = (name, id) => {
+            const record = world.get(name)?.get(id);
+            return record === undefined ? null : masked(name, record);
+          };
+          const predicate = compilePredicate(checked.condition);
+          const passing = [...world.get(collection)!].filter(([, record]) => {
+            const seen = masked(collection, record);
+            return seen !== null && predicate(seen, { caller, now: NOW, look: maskedLook }) === true;
+          });
+          const sortKey = dice.pick(fields);
+          const sorting = [
+            { field: sortKey, descending: dice.percent(50) },
+            { field: 'id', descending: false },
+          ].slice(sortKey === 'id' ? 1 : 0);
+          const ids = await pages(access, collection, checked.condition, sorting);
+          cells.filtered += world.get(collection)!.size;
+          expect(ids.toSorted(), failing(`filter ${where} for ${JSON.stringify(caller)}`)).toEqual(
+            passing.map(([id]) => id).toSorted(),
+          );
+          expect(await countVisible(own.database, access, { collection, filter: checked.condition })).toBe(
+            passing.length,
+          );
+
+          cells.updated += await compareUpdates(rulebook, access, caller, collection, dice, failing);
         }
-
-        // A filter sees what the caller sees: the same question over a world of masked records.
-        const where = writer.condition(collection, 2, false);
-        const checked = checkFilter(where, collection, schema);
-        if (!checked.ok) throw new Error(failing(`the filter is refused: ${where} ${JSON.stringify(checked.diagnostics)}`));
-        const masked = (name: string, record: RecordValues): RecordValues | null => {
-          const shown = shownByClosures(rulebook, caller, name, record);
-          return shown === null ? null : Object.fromEntries(Object.entries(record).filter(([field]) => shown.has(field)));
-        };
-        const maskedLook: Circumstances['look'] = (name, id) => {
-          const record = world.get(name)?.get(id);
-          return record === undefined ? null : masked(name, record);
-        };
-        const predicate = compilePredicate(checked.condition);
-        const passing = [...world.get(collection)!].filter(([, record]) => {
-          const seen = masked(collection, record);
-          return seen !== null && predicate(seen, { caller, now: NOW, look: maskedLook }) === true;
-        });
-        const sortKey = dice.pick(fields);
-        const sorting = [{ field: sortKey, descending: dice.percent(50) }, { field: 'id', descending: false }].slice(sortKey === 'id' ? 1 : 0);
-        const ids = await pages(access, collection, checked.condition, sorting);
-        cells.filtered += world.get(collection)!.size;
-        expect(ids.toSorted(), failing(`filter ${where} for ${JSON.stringify(caller)}`)).toEqual(passing.map(([id]) => id).toSorted());
-        expect(await countVisible(own.database, access, { collection, filter: checked.condition })).toBe(passing.length);
-
-        cells.updated += await compareUpdates(rulebook, access, caller, collection, dice, failing);
       }
     }
-  }
-  console.log(`agreement: ${JSON.stringify(cells)} cells compared, none disagree (seed ${SEED}, ${ROUNDS} rounds)`);
-  expect(cells.read + cells.filtered + cells.updated).toBeGreaterThan(20_000);
-  // Both answers must occur often, or the comparison would prove nothing.
-  expect(cells.shown / cells.read).toBeGreaterThan(0.1);
-  expect(cells.shown / cells.read).toBeLessThan(0.9);
-});
+    console.log(
+      `agreement: ${JSON.stringify(cells)} cells compared, none disagree (seed ${SEED}, ${ROUNDS} rounds)`,
+    );
+    expect(cells.read + cells.filtered + cells.updated).toBeGreaterThan(20_000);
+    // Both answers must occur often, or the comparison would prove nothing.
+    expect(cells.shown / cells.read).toBeGreaterThan(0.1);
+    expect(cells.shown / cells.read).toBeLessThan(0.9);
+  },
+);
 
 /** All ids in the order asked for, fetched page by page, so that page keys are tried on every kind of value. */
-async function pages(access: Access, collection: string, filter: Parameters<typeof countVisible>[2]['filter'], order: { field: string; descending: boolean }[]): Promise<string[]> {
+async function pages(
+  access: Access,
+  collection: string,
+  filter: Parameters<typeof countVisible>[2]['filter'],
+  order: { field: string; descending: boolean }[],
+): Promise<string[]> {
   const ids: string[] = [];
   let after: Value[] | null = null;
   for (;;) {
@@ -176,7 +242,14 @@ async function pages(access: Access, collection: string, filter: Parameters<type
 }
 
 /** Both sides of an update: each rule on the record as it is, and as it would be. */
-async function compareUpdates(rulebook: Rulebook, access: Access, caller: Caller, collection: string, dice: Dice, failing: (what: string) => string): Promise<number> {
+async function compareUpdates(
+  rulebook: Rulebook,
+  access: Access,
+  caller: Caller,
+  collection: string,
+  dice: Dice,
+  failing: (what: string) => string,
+): Promise<number> {
   const rules = rulesFor(rulebook, caller, collection, 'update');
   if (rules.length === 0) return 0;
   const ids = new Map([...world].map(([name, records]) => [name, [...records.keys()]]));
@@ -186,17 +259,28 @@ async function compareUpdates(rulebook: Rulebook, access: Access, caller: Caller
     const changes = new Map<string, Value>();
     for (const field of collectionOf(rulebook.schema, collection).fields.values()) {
       // The record itself among the values: then a path comes back to what is being changed.
-      if (!field.system && dice.percent(30)) changes.set(field.name, field.type.kind === 'ref' && field.type.collection === collection && dice.percent(30) ? id : randomValue(dice, field.type, ids));
+      if (!field.system && dice.percent(30))
+        changes.set(
+          field.name,
+          field.type.kind === 'ref' && field.type.collection === collection && dice.percent(30)
+            ? id
+            : randomValue(dice, field.type, ids),
+        );
     }
     const after: RecordValues = { ...before, ...Object.fromEntries(changes) };
     const flags = updateFlagsSql(access, rules, collection, id, changes);
     const [row] = await run<Record<string, boolean>>(own.database, flags.statement);
-    const changedLook: Circumstances['look'] = (name, target) => (name === collection && target === id ? after : look(name, target));
+    const changedLook: Circumstances['look'] = (name, target) =>
+      name === collection && target === id ? after : look(name, target);
     for (const [index, rule] of rules.entries()) {
       const predicate = compilePredicate(rule.when);
       const told = `${rule.text} on ${id} with ${JSON.stringify([...changes])} for ${JSON.stringify(caller)}`;
-      expect(row![`before_${index}`] === true, failing(`before: ${told}`)).toBe(predicate(before, { caller, now: NOW, look }) === true);
-      expect(row![`after_${index}`] === true, failing(`after: ${told}`)).toBe(predicate(after, { caller, now: NOW, look: changedLook }) === true);
+      expect(row![`before_${index}`] === true, failing(`before: ${told}`)).toBe(
+        predicate(before, { caller, now: NOW, look }) === true,
+      );
+      expect(row![`after_${index}`] === true, failing(`after: ${told}`)).toBe(
+        predicate(after, { caller, now: NOW, look: changedLook }) === true,
+      );
       compared += 2;
     }
   }

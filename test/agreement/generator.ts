@@ -1,6 +1,6 @@
 import { Dice } from '../../demo/data/random.ts';
 import type { Schema } from '../../src/core/types/schema.ts';
-import { fieldOf, collectionOf } from '../../src/core/types/schema.ts';
+import { collectionOf } from '../../src/core/types/schema.ts';
 import type { Type, Value } from '../../src/core/types/types.ts';
 
 /** Three collections that point at each other, themselves and people, with every type that there is. */
@@ -21,12 +21,46 @@ const uuids = ['00000000-0000-4000-8000-000000000001', 'ffffffff-ffff-4fff-bfff-
 
 /** Values at the edges of each type, and some in the middle, so that equal ones meet. */
 const pools: Readonly<Record<Exclude<Type['kind'], 'ref' | 'one of'>, readonly Exclude<Value, null>[]>> = {
-  text: ['', 'a', 'A', 'b', 'ä', 'a b', '"', '\\', "'", '?', '%', '$1', '😀', '\uFF61', '\uFFFD', 'null', 'a\nb'],
+  text: [
+    '',
+    'a',
+    'A',
+    'b',
+    'ä',
+    'a b',
+    '"',
+    '\\',
+    "'",
+    '?',
+    '%',
+    '$1',
+    '😀',
+    '\uFF61',
+    '\uFFFD',
+    'null',
+    'a\nb',
+  ],
   integer: [0, 1, -1, 2, 42, 9007199254740991, -9007199254740991],
-  decimal: ['0', '0.0', '-0.5', '1.5', '1.50', '2', '42', '99999999999999999999.000000001', '-99999999999999999999.000000001'],
+  decimal: [
+    '0',
+    '0.0',
+    '-0.5',
+    '1.5',
+    '1.50',
+    '2',
+    '42',
+    '99999999999999999999.000000001',
+    '-99999999999999999999.000000001',
+  ],
   boolean: [true, false],
   date: ['0001-01-01', '2024-02-29', '2026-05-01', '2026-05-02', '9999-12-31'],
-  timestamp: ['0001-01-01T00:00:00Z', '2026-05-01T12:00:00Z', '2026-05-01T12:00:00.000001Z', '2026-05-01T12:00:00.5Z', '9999-12-31T23:59:59.999999Z'],
+  timestamp: [
+    '0001-01-01T00:00:00Z',
+    '2026-05-01T12:00:00Z',
+    '2026-05-01T12:00:00.000001Z',
+    '2026-05-01T12:00:00.5Z',
+    '9999-12-31T23:59:59.999999Z',
+  ],
   uuid: uuids,
 };
 
@@ -77,7 +111,9 @@ export class RuleWriter {
   condition(collection: string, depth: number, me: boolean): string {
     if (depth > 0 && this.#dice.percent(55)) {
       if (this.#dice.percent(25)) return `not (${this.condition(collection, depth - 1, me)})`;
-      const parts = Array.from({ length: this.#dice.between(2, 3) }, () => this.condition(collection, depth - 1, me));
+      const parts = Array.from({ length: this.#dice.between(2, 3) }, () =>
+        this.condition(collection, depth - 1, me),
+      );
       return `(${parts.join(this.#dice.percent(50) ? ' and ' : ' or ')})`;
     }
     return this.#atom(collection, me);
@@ -112,7 +148,8 @@ export class RuleWriter {
     for (let depth = 1; ; depth++) {
       const field = this.#dice.pick([...collectionOf(this.#schema, here).fields.values()]);
       steps.push(field.name);
-      if (field.type.kind !== 'ref' || depth === 4 || this.#dice.percent(40)) return { text: steps.join('.'), type: field.type };
+      if (field.type.kind !== 'ref' || depth === 4 || this.#dice.percent(40))
+        return { text: steps.join('.'), type: field.type };
       here = field.type.collection;
     }
   }
@@ -150,9 +187,4 @@ function randomLiteral(dice: Dice, type: Type): Exclude<Value, null> {
   // Beside an integer a fraction may stand, too.
   if (type.kind === 'integer' && dice.percent(30)) return dice.pick(['0.5', '-1.0', '42.000000001']);
   return dice.pick(pools[type.kind]);
-}
-
-/** The type of a field that is known to be there. */
-export function typeOf(schema: Schema, collection: string, field: string): Type {
-  return fieldOf(schema, collection, field)!.type;
 }

@@ -19,14 +19,22 @@ afterEach(() => world.close());
 const publish = (text: string) => world.desk.publish({ files: [{ name: 'test.gate', text }] });
 
 async function refused(text: string): Promise<string> {
-  const problem = await publish(text).then(() => null, (error: unknown) => error);
+  const problem = await publish(text).then(
+    () => null,
+    (error: unknown) => error,
+  );
   expect(problem).toBeInstanceOf(GateProblem);
   return JSON.stringify((problem as GateProblem).problem);
 }
 
 test('what is published holds for the very next request, on every process', async () => {
   const second = await openSecond();
-  const list = async (url: string) => (await fetch(`${url}/v1/records/hives`, { headers: { authorization: `Bearer ${await world.token('ada')}` } })).json() as Promise<{ records: unknown[] }>;
+  const list = async (url: string) =>
+    (
+      await fetch(`${url}/v1/records/hives`, {
+        headers: { authorization: `Bearer ${await world.token('ada')}` },
+      })
+    ).json() as Promise<{ records: unknown[] }>;
   await (await world.as('ada')).create('hives', { code: 'a' });
   expect((await list(second.url)).records).toHaveLength(1);
   await publish(base('code text required label  size text', 'visitors may read'));
@@ -36,7 +44,16 @@ test('what is published holds for the very next request, on every process', asyn
 
   async function openSecond() {
     const { startService } = await import('../../src/service/start.ts');
-    const service = await startService({ databaseUrl: world.url, host: '127.0.0.1', port: 0, issuers: [], leeway: 5, developmentKey: `${world.folder}/development-key.json`, logLevel: 'silent', consoleFolder: null });
+    const service = await startService({
+      databaseUrl: world.url,
+      host: '127.0.0.1',
+      port: 0,
+      issuers: [],
+      leeway: 5,
+      developmentKey: `${world.folder}/development-key.json`,
+      logLevel: 'silent',
+      consoleFolder: null,
+    });
     await service.ready;
     return service;
   }
@@ -59,7 +76,13 @@ test('records are kept through every change of the collections', async () => {
   await publish(base('code text required label  size text  weight decimal = 1.5'));
   expect((await ada.read('hives', id)).record).toMatchObject({ size: 'large', weight: '1.5' });
   // A collection that is left out likewise.
-  expect((await publish('collection crews { name text label }\ntest identity ada { email "ada@hollowoak.example" }')).setAside).toEqual(['hives']);
+  expect(
+    (
+      await publish(
+        'collection crews { name text label }\ntest identity ada { email "ada@hollowoak.example" }',
+      )
+    ).setAside,
+  ).toEqual(['hives']);
   expect((await world.ask('GET', '/v1/records/hives', { as: 'ada' })).status).toBe(404);
   await publish(base('code text required label  size text'));
   expect((await ada.list('hives')).records).toHaveLength(2);
@@ -70,60 +93,123 @@ test('what could lose or bend a value is refused with what to do, and nothing is
   await ada.create('hives', { code: 'a', size: 'x' });
   await ada.create('hives', { code: 'b', size: 'x' });
   await ada.create('hives', { code: 'c' });
-  expect(await refused(base('code text required label  size integer'))).toMatch(/size holds text values already and cannot become integer/);
-  expect(await refused(base('code text required label  size text required'))).toMatch(/1 of the records there have no value/);
-  expect(await refused(base('code text required label  size text unique'))).toMatch(/1 of its values stand in more than one record/);
-  expect(await refused(base('code text required label  size one of ("y")'))).toMatch(/2 records of hives have a value in size/);
-  expect(await refused(base('code text required label  extra text  size text unique'))).toMatch(/cannot-publish/);
-  const columns = await run(world.database, sql`select 1 from information_schema.columns where table_name = 'hives' and column_name = 'extra'`);
+  expect(await refused(base('code text required label  size integer'))).toMatch(
+    /size holds text values already and cannot become integer/,
+  );
+  expect(await refused(base('code text required label  size text required'))).toMatch(
+    /1 of the records there have no value/,
+  );
+  expect(await refused(base('code text required label  size text unique'))).toMatch(
+    /1 of its values stand in more than one record/,
+  );
+  expect(await refused(base('code text required label  size one of ("y")'))).toMatch(
+    /2 records of hives have a value in size/,
+  );
+  expect(await refused(base('code text required label  extra text  size text unique'))).toMatch(
+    /cannot-publish/,
+  );
+  const columns = await run(
+    world.database,
+    sql`select 1 from information_schema.columns where table_name = 'hives' and column_name = 'extra'`,
+  );
   expect(columns).toEqual([]);
   expect((await world.desk.overview()).version).toBe(1);
 });
 
 test('PostgreSQL itself holds types, references and lists of values, with an index for each reference', async () => {
-  await publish(base(`code text required label  state one of ("it's", "a?b")  above ref hives  size text  count_ integer`));
-  const insert = (column: string, value: string) => run(world.database, { text: `insert into records.hives (id, created_at, updated_at, code, ${column}) values (gen_random_uuid(), now(), now(), 'x', ${value})`, values: [] });
+  await publish(
+    base(
+      `code text required label  state one of ("it's", "a?b")  above ref hives  size text  count_ integer`,
+    ),
+  );
+  const insert = (column: string, value: string) =>
+    run(world.database, {
+      text: `insert into records.hives (id, created_at, updated_at, code, ${column}) values (gen_random_uuid(), now(), now(), 'x', ${value})`,
+      values: [],
+    });
   await expect(insert('state', `'other'`)).rejects.toThrow();
   await expect(insert('above', 'gen_random_uuid()')).rejects.toThrow();
   await expect(insert('count_', '9007199254740992')).rejects.toThrow();
   await insert('state', `'it''s'`);
-  const [index] = await run<{ indexdef: string }>(world.database, sql`select indexdef from pg_indexes where indexname = 'i_hives__above'`);
+  const [index] = await run<{ indexdef: string }>(
+    world.database,
+    sql`select indexdef from pg_indexes where indexname = 'i_hives__above'`,
+  );
   expect(index!.indexdef).toContain('(above, id)');
-  const [collation] = await run<{ name: string }>(world.database, sql`select collation_name as name from information_schema.columns where table_name = 'hives' and column_name = 'size'`);
+  const [collation] = await run<{ name: string }>(
+    world.database,
+    sql`select collation_name as name from information_schema.columns where table_name = 'hives' and column_name = 'size'`,
+  );
   expect(collation!.name).toBe('C');
 });
 
 test('a test identity is exactly what the rulebook says, and gone with it', async () => {
-  const text = (identity: string) => `role keeper\ncollection hives { code text label }\nrules hives { keeper may read }\n${identity}`;
+  const text = (identity: string) =>
+    `role keeper\ncollection hives { code text label }\nrules hives { keeper may read }\n${identity}`;
   await publish(text('test identity ada { email "ada@hollowoak.example" roles keeper until "2020-01-01" }'));
   expect((await world.ask('GET', '/v1/me', { as: 'ada' })).json.roles).toEqual([]);
   await publish(text('test identity ada { email "ada@hollowoak.example" roles keeper }'));
   expect((await world.ask('GET', '/v1/me', { as: 'ada' })).json.roles).toEqual(['keeper']);
   await publish(text('test identity ben { email "ben@hollowoak.example" }'));
   expect((await world.ask('GET', '/v1/me', { as: 'ada' })).status).toBe(401);
-  await run(world.database, sql`insert into records.people (id, email, created_at, updated_at) values (gen_random_uuid(), 'real@hollowoak.example', now(), now())`);
-  expect(await refused(text('test identity eve { email "real@hollowoak.example" }'))).toMatch(/belongs to another person/);
+  await run(
+    world.database,
+    sql`insert into records.people (id, email, created_at, updated_at) values (gen_random_uuid(), 'real@hollowoak.example', now(), now())`,
+  );
+  expect(await refused(text('test identity eve { email "real@hollowoak.example" }'))).toMatch(
+    /belongs to another person/,
+  );
 });
 
 test('trials of a draft run over the published collections, say which rule did it, and leave no trace', async () => {
   const ada = await world.as('ada');
   await ada.create('hives', { code: 'a', size: 'x' });
-  const before = await run(world.database, sql`select md5(string_agg(h::text, '')) from records.hives as h union all select md5(string_agg(p::text, '')) from records.people as p`);
+  const before = await run(
+    world.database,
+    sql`select md5(string_agg(h::text, '')) from records.hives as h union all select md5(string_agg(p::text, '')) from records.people as p`,
+  );
   const draft = (rules: string, expectations: string) => ({
-    files: [{ name: 'draft.gate', text: `${base('code text required label  size text', rules)}\ntrial "t" { as ada { ${expectations} } as visitor { reads no hives } }` }],
+    files: [
+      {
+        name: 'draft.gate',
+        text: `${base('code text required label  size text', rules)}\ntrial "t" { as ada { ${expectations} } as visitor { reads no hives } }`,
+      },
+    ],
   });
-  const wide = await world.desk.trials(draft('people may read, update, delete', 'may not update hives "a" (size = "y")\nmay delete hives "a"\nmay not read hives "zzz"\nreads hives only ("a")'));
+  const wide = await world.desk.trials(
+    draft(
+      'people may read, update, delete',
+      'may not update hives "a" (size = "y")\nmay delete hives "a"\nmay not read hives "zzz"\nreads hives only ("a")',
+    ),
+  );
   expect([wide.passed, wide.failed]).toEqual([3, 2]);
   const [update, , absent] = wide.verdicts;
-  expect(update!.failure).toMatchObject({ actual: 'the update is allowed', evidence: [{ rule: 'hives/1', before: true, after: true }] });
+  expect(update!.failure).toMatchObject({
+    actual: 'the update is allowed',
+    evidence: [{ rule: 'hives/1', before: true, after: true }],
+  });
   expect(update).toMatchObject({ file: 'draft.gate', line: 6 });
-  expect(absent!.failure!.actual, '“may not” needs the record to be there').toContain('there is no such record');
-  const narrow = await world.desk.trials(draft('people may read when size = "y"', 'may read hives "a"\nreads hives ("a")\nreads hives only where size = "y"\nshows hives "a" (size)\nmay create hives (code = "q")'));
+  expect(absent!.failure!.actual, '“may not” needs the record to be there').toContain(
+    'there is no such record',
+  );
+  const narrow = await world.desk.trials(
+    draft(
+      'people may read when size = "y"',
+      'may read hives "a"\nreads hives ("a")\nreads hives only where size = "y"\nshows hives "a" (size)\nmay create hives (code = "q")',
+    ),
+  );
   expect(narrow.verdicts.map((verdict) => verdict.passed)).toEqual([false, false, false, false, false, true]);
   expect(narrow.verdicts[0]!.failure!.evidence).toMatchObject([{ rule: 'hives/1', before: false }]);
-  const clash = await world.desk.trials(draft('people may read, create', 'may not create hives (code = "a")'));
+  const clash = await world.desk.trials(
+    draft('people may read, create', 'may not create hives (code = "a")'),
+  );
   expect(clash.verdicts[0]!.failure!.actual, 'a clash is not a rule').toContain('not a rule that stopped it');
-  await expect(world.desk.trials({ files: [{ name: 'x.gate', text: 'collection hives { other text }' }] })).rejects.toThrow();
-  const after = await run(world.database, sql`select md5(string_agg(h::text, '')) from records.hives as h union all select md5(string_agg(p::text, '')) from records.people as p`);
+  await expect(
+    world.desk.trials({ files: [{ name: 'x.gate', text: 'collection hives { other text }' }] }),
+  ).rejects.toThrow();
+  const after = await run(
+    world.database,
+    sql`select md5(string_agg(h::text, '')) from records.hives as h union all select md5(string_agg(p::text, '')) from records.people as p`,
+  );
   expect(after).toEqual(before);
 });

@@ -1,4 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { sql } from '../../src/core/sql/fragment.ts';
+import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';
 
 /** The semantics of the record routes that the demo does not show: shapes, orders, tags, groups of create rules. */
@@ -50,10 +52,22 @@ const make = async (as: string, body: object) => world.ask('POST', notes, { as, 
 
 describe('create', () => {
   test('fills in stamps, then defaults, and says where the record is', async () => {
-    const { status, json, headers } = await make('wanda', { title: 'one', weight: '1.50', length: 3, due: '2026-02-28' });
+    const { status, json, headers } = await make('wanda', {
+      title: 'one',
+      weight: '1.50',
+      length: 3,
+      due: '2026-02-28',
+    });
     expect(status).toBe(201);
     expect(headers.get('location')).toBe(`${notes}/${json.id}`);
-    expect(json).toMatchObject({ kind: 'plain', weight: '1.50', length: 3, due: '2026-02-28', above: null, _withheld: ['hidden'] });
+    expect(json).toMatchObject({
+      kind: 'plain',
+      weight: '1.50',
+      length: 3,
+      due: '2026-02-28',
+      above: null,
+      _withheld: ['hidden'],
+    });
     expect(json.written).toBe(json.created_at);
     expect(json.id).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7/);
     expect(json).not.toHaveProperty('hidden');
@@ -61,14 +75,20 @@ describe('create', () => {
 
   test('a key with null is supplied: it needs a rule, and keeps the default away', async () => {
     expect((await make('wanda', { title: 'no kind', kind: null })).json.kind).toBeNull();
-    expect((await make('wanda', { title: 'x', hidden: null })).json).toMatchObject({ status: 403, fields: ['hidden'] });
+    expect((await make('wanda', { title: 'x', hidden: null })).json).toMatchObject({
+      status: 403,
+      fields: ['hidden'],
+    });
     expect((await make('wanda', { title: null })).status, 'a required field cannot be null').toBe(400);
     expect((await make('wanda', {})).json).toMatchObject({ status: 422, fields: ['title'] });
   });
 
   test('rules with other stamps are tried apart; where two would make different records none is made', async () => {
     expect((await make('max', { title: 'whose' })).status).toBe(403);
-    expect((await make('wilma', { title: 'a plain one', weight: '1' })).json.editor, 'only the writer’s group takes a weight').toBeNull();
+    expect(
+      (await make('wilma', { title: 'a plain one', weight: '1' })).json.editor,
+      'only the writer’s group takes a weight',
+    ).toBeNull();
     const urgent = await make('wilma', { title: 'which', kind: 'urgent' });
     expect(urgent.status, 'both groups would take it, with different stamps').toBe(403);
     expect((await make('carl', { title: 'plain', kind: 'plain' })).status).toBe(403);
@@ -90,12 +110,34 @@ describe('create', () => {
 
 describe('values', () => {
   test.each([
-    ['length', 1.5], ['length', '3'], ['length', 9007199254740993], ['weight', 1.5], ['weight', '1e3'], ['weight', 'NaN'], ['weight', 'Infinity'],
-    ['due', '2026-02-30'], ['due', '2026-2-3'], ['written', '2026-05-01T12:00:00'], ['written', '2026-05-01T24:00:00Z'], ['written', '2026-05-01T12:00:00.0000001Z'],
-    ['kind', 'other'], ['above', 'one'], ['title', 7], ['title', 'a\u0000b'], ['title', '\uD800'], ['titel', 'x'], ['id', '00000000-0000-7000-8000-000000000000'], ['created_at', '2026-05-01T12:00:00Z'],
-    ['__proto__', 'x'], ['constructor', 'x'], ['_active', false],
+    ['length', 1.5],
+    ['length', '3'],
+    ['length', 9007199254740992],
+    ['weight', 1.5],
+    ['weight', '1e3'],
+    ['weight', 'NaN'],
+    ['weight', 'Infinity'],
+    ['due', '2026-02-30'],
+    ['due', '2026-2-3'],
+    ['written', '2026-05-01T12:00:00'],
+    ['written', '2026-05-01T24:00:00Z'],
+    ['written', '2026-05-01T12:00:00.0000001Z'],
+    ['kind', 'other'],
+    ['above', 'one'],
+    ['title', 7],
+    ['title', 'a\u0000b'],
+    ['title', '\uD800'],
+    ['titel', 'x'],
+    ['id', '00000000-0000-7000-8000-000000000000'],
+    ['created_at', '2026-05-01T12:00:00Z'],
+    ['__proto__', 'x'],
+    ['constructor', 'x'],
+    ['_active', false],
   ])('%s = %j is refused with its name, and nothing is made', async (field, value) => {
-    const body = `{"title":"never",${JSON.stringify(field)}:${JSON.stringify(value)}}`.replace('{"title":"never","title"', '{"title"');
+    const body = `{"title":"never",${JSON.stringify(field)}:${JSON.stringify(value)}}`.replace(
+      '{"title":"never","title"',
+      '{"title"',
+    );
     const { status, json } = await world.ask('POST', notes, { as: 'wanda', body });
     expect(status).toBe(400);
     expect(json.errors[0].field).toBe(field);
@@ -103,10 +145,19 @@ describe('values', () => {
   });
 
   test('every type comes back as it went in, at its edges', async () => {
-    const edges = { length: -9007199254740991, weight: '-99999999999999999999.000000000000000000000000000001', due: '0001-01-01', kind: 'urgent', title: '😀 "quoted" \\ \n\u202E' };
+    const edges = {
+      length: -9007199254740991,
+      weight: '-99999999999999999999.000000000000000000000000000001',
+      due: '0001-01-01',
+      kind: 'urgent',
+      title: '😀 "quoted" \\ \n\u202E',
+    };
     const { json } = await make('wanda', edges);
     expect(json).toMatchObject(edges);
-    const changed = await world.ask('PATCH', `${notes}/${json.id}`, { as: 'wanda', body: { written: '9999-12-31T23:30:00.123456-00:29' } });
+    const changed = await world.ask('PATCH', `${notes}/${json.id}`, {
+      as: 'wanda',
+      body: { written: '9999-12-31T23:30:00.123456-00:29' },
+    });
     expect(changed.json.written).toBe('9999-12-31T23:59:00.123456Z');
   });
 });
@@ -116,22 +167,42 @@ describe('update', () => {
     const { json } = await make('wanda', { title: 'two', kind: 'urgent' });
     const asCarl = (body: object) => world.ask('PATCH', `${notes}/${json.id}`, { as: 'carl', body });
     expect((await asCarl({ hidden: 'seen by clerks' })).json.hidden).toBe('seen by clerks');
-    expect((await asCarl({ title: 'two' })).json, 'supplied but unchanged counts as supplied').toMatchObject({ status: 403, fields: ['title'] });
-    const asWanda = await world.ask('PATCH', `${notes}/${json.id}`, { as: 'wanda', body: { title: 'two!', kind: 'plain' } });
+    expect((await asCarl({ title: 'two' })).json, 'supplied but unchanged counts as supplied').toMatchObject({
+      status: 403,
+      fields: ['title'],
+    });
+    const asWanda = await world.ask('PATCH', `${notes}/${json.id}`, {
+      as: 'wanda',
+      body: { title: 'two!', kind: 'plain' },
+    });
     expect(asWanda.status).toBe(200);
-    expect((await asCarl({ hidden: 'again' })).status, 'no longer urgent: gone from the clerk’s sight').toBe(404);
+    expect((await asCarl({ hidden: 'again' })).status, 'no longer urgent: gone from the clerk’s sight').toBe(
+      404,
+    );
   });
 
   test('one rule for all: what two rules give in part is not mixed', async () => {
     const { json } = await make('wilma', { title: 'three', weight: '2' });
     // The writer's rule covers the title, the clerk's the hidden field; together they cover both, each being true.
-    expect((await world.ask('PATCH', `${notes}/${json.id}`, { as: 'wilma', body: { hidden: 'x' } })).json).toMatchObject({ status: 403, fields: ['hidden'] });
-    expect((await world.ask('PATCH', `${notes}/${json.id}`, { as: 'wilma', body: { kind: 'urgent', hidden: 'x' } })).status, 'the clerk’s rule is not true before').toBe(403);
+    expect(
+      (await world.ask('PATCH', `${notes}/${json.id}`, { as: 'wilma', body: { hidden: 'x' } })).json,
+    ).toMatchObject({ status: 403, fields: ['hidden'] });
+    expect(
+      (
+        await world.ask('PATCH', `${notes}/${json.id}`, {
+          as: 'wilma',
+          body: { kind: 'urgent', hidden: 'x' },
+        })
+      ).status,
+      'the clerk’s rule is not true before',
+    ).toBe(403);
   });
 
   test('a path that comes back to the record sees it as it would be', async () => {
-    const [crew] = await Promise.all([import('../../src/store/connection.ts')]).then(async ([{ run }]) =>
-      run<{ id: string }>(world.database, { text: `insert into records.crews (id, name, lead, created_at, updated_at) select gen_random_uuid(), n, p.id, now(), now() from (values ('red', 'moira'), ('blue', 'wanda')) as c (n, who) join records.people p on p._identity = who returning id`, values: [] }),
+    const [crew] = await run<{ id: string }>(
+      world.database,
+      sql`insert into records.crews (id, name, lead, created_at, updated_at)
+        select gen_random_uuid(), 'red', id, now(), now() from records.people where _identity = 'moira' returning id`,
     );
     const { json } = await make('moira', { title: 'four', crew: crew!.id });
     const gone = await world.ask('PATCH', `${notes}/${json.id}`, { as: 'moira', body: { crew: null } });
@@ -141,28 +212,51 @@ describe('update', () => {
   test('null takes a value away; an empty change needs a rule and changes nothing', async () => {
     const { json } = await make('wanda', { title: 'five', length: 5 });
     const path = `${notes}/${json.id}`;
-    const cleared = await world.ask('PATCH', path, { as: 'wanda', body: '{"length":null}', headers: { 'content-type': 'application/merge-patch+json' } });
+    const cleared = await world.ask('PATCH', path, {
+      as: 'wanda',
+      body: '{"length":null}',
+      headers: { 'content-type': 'application/merge-patch+json' },
+    });
     expect(cleared.json.length).toBeNull();
     expect(cleared.json.updated_at > json.updated_at).toBe(true);
-    expect((await world.ask('PATCH', path, { as: 'wanda', body: {} })).json.updated_at).toBe(cleared.json.updated_at);
+    expect((await world.ask('PATCH', path, { as: 'wanda', body: {} })).json.updated_at).toBe(
+      cleared.json.updated_at,
+    );
   });
 
   test('If-Match holds a change to the record that was seen', async () => {
     const { json, headers } = await make('wanda', { title: 'six' });
     const path = `${notes}/${json.id}`;
     const tag = headers.get('etag')!;
-    const first = await world.ask('PATCH', path, { as: 'wanda', body: { length: 1 }, headers: { 'if-match': `"other", ${tag}` } });
+    const first = await world.ask('PATCH', path, {
+      as: 'wanda',
+      body: { length: 1 },
+      headers: { 'if-match': `"other", ${tag}` },
+    });
     expect(first.status).toBe(200);
     for (const method of ['PATCH', 'DELETE']) {
-      const late = await world.ask(method, path, { as: 'wanda', ...(method === 'PATCH' ? { body: { length: 2 } } : {}), headers: { 'if-match': tag } });
+      const late = await world.ask(method, path, {
+        as: 'wanda',
+        ...(method === 'PATCH' ? { body: { length: 2 } } : {}),
+        headers: { 'if-match': tag },
+      });
       expect(late.status).toBe(412);
     }
-    expect((await world.ask('DELETE', path, { as: 'wanda', headers: { 'if-match': first.headers.get('etag')! } })).status).toBe(204);
+    expect(
+      (await world.ask('DELETE', path, { as: 'wanda', headers: { 'if-match': first.headers.get('etag')! } }))
+        .status,
+    ).toBe(204);
   });
 
   test('at the same moment only one of two changes to the same seen record is made', async () => {
     const { json, headers } = await make('wanda', { title: 'seven' });
-    const attempts = Array.from({ length: 8 }, (_, index) => world.ask('PATCH', `${notes}/${json.id}`, { as: 'wanda', body: { length: index }, headers: { 'if-match': headers.get('etag')! } }));
+    const attempts = Array.from({ length: 8 }, (_, index) =>
+      world.ask('PATCH', `${notes}/${json.id}`, {
+        as: 'wanda',
+        body: { length: index },
+        headers: { 'if-match': headers.get('etag')! },
+      }),
+    );
     const statuses = (await Promise.all(attempts)).map((answer) => answer.status);
     expect(statuses.filter((status) => status === 200)).toHaveLength(1);
     expect(new Set(statuses)).toEqual(new Set([200, 412]));
@@ -183,7 +277,8 @@ describe('delete', () => {
 
 describe('list', () => {
   test('pages by key lead through everything once, in both directions, with missing values last', async () => {
-    for (const length of [3, 1, null, 2, null, 1]) await make('wanda', { title: `page ${Math.random()}`, length });
+    for (const length of [3, 1, null, 2, null, 1])
+      await make('wanda', { title: `page ${Math.random()}`, length });
     for (const order of ['length', 'length desc', 'length desc, title', 'kind, length']) {
       const seen: { id: string; length: number | null }[] = [];
       let path: string | null = `${notes}?limit=2&order=${encodeURIComponent(order)}`;
@@ -225,7 +320,11 @@ describe('list', () => {
     ['limit=0', 'malformed-request', 'limit'],
     ['limit=201', 'malformed-request', 'limit'],
     ['after=nonsense', 'malformed-request', 'after'],
-    [`after=${Buffer.from('{"order":"id","values":[null]}').toString('base64url')}`, 'malformed-request', 'after'],
+    [
+      `after=${Buffer.from('{"order":"id","values":[null]}').toString('base64url')}`,
+      'malformed-request',
+      'after',
+    ],
     ['fields=secret', 'malformed-request', 'fields'],
     ['include=title', 'malformed-request', 'include'],
   ])('%s is refused, never passed over', async (query, type, field) => {

@@ -3,7 +3,12 @@ import type { AddressInfo } from 'node:net';
 import { SignJWT, base64url, exportJWK, generateKeyPair, type JWTPayload } from 'jose';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { sql } from '../../src/core/sql/fragment.ts';
-import { DEVELOPMENT_ISSUER, DESK_AUDIENCE, developmentKey, developmentToken } from '../../src/service/identity/development.ts';
+import {
+  DEVELOPMENT_ISSUER,
+  DESK_AUDIENCE,
+  developmentKey,
+  developmentToken,
+} from '../../src/service/identity/development.ts';
 import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';
 
@@ -32,9 +37,17 @@ beforeAll(async () => {
   });
   await new Promise<void>((resolve) => keys.listen(0, '127.0.0.1', resolve));
   const url = `http://127.0.0.1:${(keys.address() as AddressInfo).port}/keys`;
-  world = await openWorld(rulebook, { issuers: [{ issuer: ISSUER, audience: AUDIENCE, algorithms: ['ES256'], keys: url }] });
-  await run(world.database, sql`insert into gate.logins (issuer, subject, person) select 'https://login.hollowoak.example/', 'user-1', id from records.people where _identity = 'ada'`);
-  await run(world.database, sql`insert into records.hives (id, code, keeper, created_at, updated_at) select gen_random_uuid(), 'OAK-001', id, now(), now() from records.people where _identity = 'ada'`);
+  world = await openWorld(rulebook, {
+    issuers: [{ issuer: ISSUER, audience: AUDIENCE, algorithms: ['ES256'], keys: url }],
+  });
+  await run(
+    world.database,
+    sql`insert into gate.logins (issuer, subject, person) select 'https://login.hollowoak.example/', 'user-1', id from records.people where _identity = 'ada'`,
+  );
+  await run(
+    world.database,
+    sql`insert into records.hives (id, code, keeper, created_at, updated_at) select gen_random_uuid(), 'OAK-001', id, now(), now() from records.people where _identity = 'ada'`,
+  );
 });
 afterAll(async () => {
   await world.close();
@@ -44,7 +57,10 @@ afterAll(async () => {
 const now = () => Math.floor(Date.now() / 1000);
 const good = (): JWTPayload => ({ iss: ISSUER, sub: 'user-1', aud: AUDIENCE, iat: now(), exp: now() + 300 });
 
-async function signed(claims: JWTPayload, { key = signing.privateKey, header = {} }: { key?: typeof signing.privateKey; header?: object } = {}): Promise<string> {
+async function signed(
+  claims: JWTPayload,
+  { key = signing.privateKey, header = {} }: { key?: typeof signing.privateKey; header?: object } = {},
+): Promise<string> {
   return new SignJWT(claims).setProtectedHeader({ alg: 'ES256', kid: 'first', ...header }).sign(key);
 }
 
@@ -65,8 +81,12 @@ describe('an issuer with a key set', () => {
     const { publicKey, privateKey } = await generateKeyPair('RS256', { extractable: true });
     const unsigned = `${base64url.encode('{"alg":"none"}')}.${base64url.encode(JSON.stringify(good()))}.`;
     // The public key taken as the secret of a symmetric signature: the oldest trick.
-    const confused = await new SignJWT(good()).setProtectedHeader({ alg: 'HS256', kid: 'first' }).sign(new TextEncoder().encode(JSON.stringify(published[0])));
-    const brought = await new SignJWT(good()).setProtectedHeader({ alg: 'RS256', jwk: await exportJWK(publicKey) }).sign(privateKey);
+    const confused = await new SignJWT(good())
+      .setProtectedHeader({ alg: 'HS256', kid: 'first' })
+      .sign(new TextEncoder().encode(JSON.stringify(published[0])));
+    const brought = await new SignJWT(good())
+      .setProtectedHeader({ alg: 'RS256', jwk: await exportJWK(publicKey) })
+      .sign(privateKey);
     const { exp: _exp, ...endless } = good();
     const { sub: _sub, ...nobody } = good();
     const refused: Record<string, string> = {
@@ -86,7 +106,12 @@ describe('an issuer with a key set', () => {
       'no subject': await signed(nobody),
       'a subject nobody knows': await signed({ ...good(), sub: 'user-2' }),
       'a test identity’s name at another issuer': await signed({ ...good(), sub: 'ada' }),
-      'the development issuer, signed by another': await signed({ ...good(), iss: DEVELOPMENT_ISSUER, aud: 'firmgate', sub: 'ada' }),
+      'the development issuer, signed by another': await signed({
+        ...good(),
+        iss: DEVELOPMENT_ISSUER,
+        aud: 'firmgate',
+        sub: 'ada',
+      }),
       'three dots': 'a.b.c',
       rubbish: 'x',
     };
@@ -97,11 +122,17 @@ describe('an issuer with a key set', () => {
       expect(json.type, what).toBe('/problems/invalid-token');
     }
     for (const authorization of ['Basic YTpi', 'Bearer', 'Bearer a b', '']) {
-      expect((await world.ask('GET', '/v1/records/hives', { headers: { authorization } })).status, authorization).toBe(401);
+      expect(
+        (await world.ask('GET', '/v1/records/hives', { headers: { authorization } })).status,
+        authorization,
+      ).toBe(401);
     }
     const before = fetched;
     for (let i = 0; i < 20; i++) await statusOf(await signed(good(), { header: { kid: `made up ${i}` } }));
-    expect(fetched - before, 'unknown key ids do not make the service fetch without bound').toBeLessThanOrEqual(1);
+    expect(
+      fetched - before,
+      'unknown key ids do not make the service fetch without bound',
+    ).toBeLessThanOrEqual(1);
   });
 
   test('what is said of a person holds for the next request, though the token is remembered', async () => {
@@ -122,7 +153,9 @@ describe('the development issuer', () => {
     expect(await statusOf(desk)).toBe(401);
     expect(await statusOf(desk, '/v1/desk/overview')).toBe(200);
     expect(await statusOf(await world.token('ada'), '/v1/desk/overview')).toBe(401);
-    expect(await statusOf(await signed({ ...good(), aud: [AUDIENCE, DESK_AUDIENCE] }), '/v1/desk/overview')).toBe(401);
+    expect(
+      await statusOf(await signed({ ...good(), aud: [AUDIENCE, DESK_AUDIENCE] }), '/v1/desk/overview'),
+    ).toBe(401);
   });
 
   test('no token for an identity that is not there, and none in the query string', async () => {

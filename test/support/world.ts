@@ -6,7 +6,12 @@ import { GateClient } from '../../src/client/index.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import type { Source } from '../../src/core/language/source.ts';
 import type { IssuerConfig } from '../../src/service/config.ts';
-import { DESK_AUDIENCE, RECORDS_AUDIENCE, developmentKey, developmentToken } from '../../src/service/identity/development.ts';
+import {
+  DESK_AUDIENCE,
+  RECORDS_AUDIENCE,
+  developmentKey,
+  developmentToken,
+} from '../../src/service/identity/development.ts';
 import { startService, type RunningService } from '../../src/service/start.ts';
 import { ownDatabase, type OwnDatabase } from './database.ts';
 
@@ -51,7 +56,10 @@ export const demoRulebook: readonly Source[] = readdirSync('demo/rulebook').map(
 }));
 
 /** Starts a world and publishes a rulebook in it. */
-export async function openWorld(files: readonly Source[] | string, options: WorldOptions = {}): Promise<World> {
+export async function openWorld(
+  files: readonly Source[] | string,
+  options: WorldOptions = {},
+): Promise<World> {
   const own = await ownDatabase();
   const folder = mkdtempSync(join(tmpdir(), 'firmgate-test-'));
   const keyFile = join(folder, 'development-key.json');
@@ -68,7 +76,10 @@ export async function openWorld(files: readonly Source[] | string, options: Worl
   await service.ready;
   const key = await developmentKey(keyFile);
   const token = (identity: string) => developmentToken(key, identity, RECORDS_AUDIENCE, 600);
-  const desk = new GateClient({ url: service.url, token: await developmentToken(key, 'test', DESK_AUDIENCE, 600) });
+  const desk = new GateClient({
+    url: service.url,
+    token: await developmentToken(key, 'test', DESK_AUDIENCE, 600),
+  });
   const sources = typeof files === 'string' ? [{ name: 'test.gate', text: files }] : [...files];
   await desk.publish({ files: sources });
 
@@ -79,7 +90,9 @@ export async function openWorld(files: readonly Source[] | string, options: Worl
     desk,
     token,
     async as(identity) {
-      return new GateClient(identity === null ? { url: service.url } : { url: service.url, token: await token(identity) });
+      return new GateClient(
+        identity === null ? { url: service.url } : { url: service.url, token: await token(identity) },
+      );
     },
     async ask(method, path, { as, token: given, body, headers } = {}) {
       const bearer = given ?? (as === undefined ? undefined : await token(as));
@@ -95,7 +108,12 @@ export async function openWorld(files: readonly Source[] | string, options: Worl
       });
       const text = await response.text();
       const isJson = /json/.test(response.headers.get('content-type') ?? '');
-      return { status: response.status, headers: response.headers, text, json: isJson && text !== '' ? JSON.parse(text) : undefined };
+      return {
+        status: response.status,
+        headers: response.headers,
+        text,
+        json: isJson && text !== '' ? JSON.parse(text) : undefined,
+      };
     },
     async close() {
       await service.stop();

@@ -8,9 +8,11 @@ import { nearest } from '../../src/core/diagnostics/suggest.ts';
 import { limits } from '../../src/core/language/limits.ts';
 import { demoRulebook } from '../support/world.ts';
 
-const hives = 'collection hives { code text required label  keeper ref people  size integer  state one of ("a", "b") }\nrole keeper\n';
+const hives =
+  'collection hives { code text required label  keeper ref people  size integer  state one of ("a", "b") }\nrole keeper\n';
 const rule = (text: string) => `${hives}rules hives { ${text} }`;
-const trial = (text: string) => `${hives}test identity ada { email "a@hollowoak.example" }\ntrial "t" { as ada { ${text} } }`;
+const trial = (text: string) =>
+  `${hives}test identity ada { email "a@hollowoak.example" }\ntrial "t" { as ada { ${text} } }`;
 
 function check(text: string) {
   const checked = checkRulebook([{ name: 'x.gate', text }]);
@@ -25,8 +27,16 @@ const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, sp
   L004: [`// ${'x'.repeat(limits.sourceLength)}`, '/', `// ${'x'.repeat(1000)}`],
   L005: ['role Keeper', 'Keeper', 'role keeper'],
   P001: [rule('keeper can read'), 'can', rule('keeper may read')],
-  P002: [rule(`keeper may read when ${'('.repeat(80)}size = 1${')'.repeat(80)}`), '(', rule(`keeper may read when ${'('.repeat(40)}size = 1${')'.repeat(40)}`)],
-  P003: [rule(`keeper may read when size in (${'1, '.repeat(1001)}1)`), ',', rule('keeper may read when size in (1, 2)')],
+  P002: [
+    rule(`keeper may read when ${'('.repeat(80)}size = 1${')'.repeat(80)}`),
+    '(',
+    rule(`keeper may read when ${'('.repeat(40)}size = 1${')'.repeat(40)}`),
+  ],
+  P003: [
+    rule(`keeper may read when size in (${'1, '.repeat(1001)}1)`),
+    ',',
+    rule('keeper may read when size in (1, 2)'),
+  ],
   P004: ['role update', 'update', 'role `update`'],
   N001: ['rules wasps { }', 'wasps', `${hives}rules hives { }`],
   N002: [rule('keeper may read when keepr = me'), 'keepr', rule('keeper may read when keeper = me')],
@@ -34,38 +44,71 @@ const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, sp
   N004: [trial('may update hives "x" (keeper = bob)'), 'bob', trial('may update hives "x" (keeper = ada)')],
   N005: ['role keeper role keeper', 'keeper', 'role keeper role clerk'],
   N006: ['collection hives { created_at timestamp }', 'created_at', 'collection hives { made_at timestamp }'],
-  T001: [rule('keeper may read when keeper = size'), 'keeper = size', rule('keeper may read when keeper = me')],
+  T001: [
+    rule('keeper may read when keeper = size'),
+    'keeper = size',
+    rule('keeper may read when keeper = me'),
+  ],
   T002: [rule('keeper may read when state = "c"'), '"c"', rule('keeper may read when state = "b"')],
   T003: [rule('keeper may read when code.size = 1'), 'code', rule('keeper may read when keeper.name = "x"')],
   T004: [rule('keeper may read when size'), 'size', rule('keeper may read when size is present')],
   T005: [rule('keeper may read when keeper < me'), 'keeper < me', rule('keeper may read when keeper != me')],
   T006: ['collection hives { size integer = now }', 'now', 'collection hives { size integer = 1 }'],
-  T007: ['collection hives { a text label  b text label }', 'b', 'collection hives { a text label  b text unique }'],
+  T007: [
+    'collection hives { a text label  b text label }',
+    'b',
+    'collection hives { a text label  b text unique }',
+  ],
   T008: ['collection hives { a text  owned by a }', 'a', 'collection hives { a ref people  owned by a }'],
   T009: ['collection hives { a txt }', 'txt', 'collection hives { a text }'],
-  T010: [rule(`keeper may read when ${'keeper.'.repeat(9)}name = "x"`), '.', rule('keeper may read when keeper.name = "x"')],
+  T010: [
+    rule(`keeper may read when ${'keeper.'.repeat(9)}name = "x"`),
+    '.',
+    rule('keeper may read when keeper.name = "x"'),
+  ],
   R001: [rule('keeper may read (all), delete (code)'), '(code)', rule('keeper may read (all), delete')],
   R002: [rule('keeper may read, update (code)'), 'read', rule('keeper may read (all), update (code)')],
   R003: [rule('keeper may update (id)'), 'id', rule('keeper may read (id)')],
   R004: [rule('keeper may read stamp keeper = me'), 'keeper', rule('keeper may create stamp keeper = me')],
-  R005: [rule('keeper may create (code, keeper) stamp keeper = me'), 'keeper', rule('keeper may create (code) stamp keeper = me')],
-  R006: [rule('keeper may create stamp keeper = me, keeper = me'), 'keeper', rule('keeper may create stamp keeper = me, size = 1')],
+  R005: [
+    rule('keeper may create (code, keeper) stamp keeper = me'),
+    'keeper',
+    rule('keeper may create (code) stamp keeper = me'),
+  ],
+  R006: [
+    rule('keeper may create stamp keeper = me, keeper = me'),
+    'keeper',
+    rule('keeper may create stamp keeper = me, size = 1'),
+  ],
   R007: [rule('keeper may read, read'), 'read', rule('keeper may read, delete')],
-  R009: [rule('keeper may create (size)'), 'keeper may create (size)', rule('keeper may create (code, size)')],
-  E001: [`collection a { x text }\ntest identity ada { }\ntrial "t" { as ada { may read a "x" } }`, '"x"', `collection a { x text label }\ntest identity ada { }\ntrial "t" { as ada { may read a "x" } }`],
+  R009: [
+    rule('keeper may create (size)'),
+    'keeper may create (size)',
+    rule('keeper may create (code, size)'),
+  ],
+  E001: [
+    `collection a { x text }\ntest identity ada { }\ntrial "t" { as ada { may read a "x" } }`,
+    '"x"',
+    `collection a { x text label }\ntest identity ada { }\ntrial "t" { as ada { may read a "x" } }`,
+  ],
   E002: [trial('may update hives "x" (keeper = 3)'), '3', trial('may update hives "x" (keeper = me)')],
 };
 
 describe('every code of the table', () => {
-  test.each(Object.entries(examples))('%s is found, at its spot, and not without cause', (code, [bad, spot, good]) => {
-    const found = check(bad).find((diagnostic) => diagnostic.code === code);
-    expect(found, JSON.stringify(check(bad).slice(0, 3))).toBeDefined();
-    expect(bad.slice(found!.span.start, found!.span.end)).toBe(spot);
-    expect(check(good)).toEqual([]);
-  });
+  test.each(Object.entries(examples))(
+    '%s is found, at its spot, and not without cause',
+    (code, [bad, spot, good]) => {
+      const found = check(bad).find((diagnostic) => diagnostic.code === code);
+      expect(found, JSON.stringify(check(bad).slice(0, 3))).toBeDefined();
+      expect(bad.slice(found!.span.start, found!.span.end)).toBe(spot);
+      expect(check(good)).toEqual([]);
+    },
+  );
 
   test('stands in docs/language.md, and docs/language.md knows no other', () => {
-    const documented = [...readFileSync('docs/language.md', 'utf8').matchAll(/^\| `([A-Z]\d{3})` \| (.+) \|$/gm)].map(([, code, text]) => [code, text]);
+    const documented = [
+      ...readFileSync('docs/language.md', 'utf8').matchAll(/^\| `([A-Z]\d{3})` \| (.+) \|$/gm),
+    ].map(([, code, text]) => [code, text]);
     expect(Object.fromEntries(documented)).toEqual(codes);
   });
 
@@ -82,7 +125,12 @@ test('a message shows file, line, column, the marked line and what may have been
   const text = rule('\n  keeper may read\n    when keepr = me');
   const [diagnostic] = check(text);
   expect(render(diagnostic!, [{ name: 'x.gate', text }])).toBe(
-    ['error N002: hives has no field “keepr”', '  x.gate:5:10', '5 |     when keepr = me }', '  |          ^^^^^ did you mean “keeper”?'].join('\n'),
+    [
+      'error N002: hives has no field “keepr”',
+      '  x.gate:5:10',
+      '5 |     when keepr = me }',
+      '  |          ^^^^^ did you mean “keeper”?',
+    ].join('\n'),
   );
 });
 
@@ -92,7 +140,10 @@ test('a name declared twice says where both are', () => {
     { name: 'b.gate', text: '\nrole keeper' },
   ]);
   if (checked.ok) throw new Error('expected an error');
-  const text = render(checked.diagnostics[0]!, [{ name: 'a.gate', text: 'role keeper' }, { name: 'b.gate', text: '\nrole keeper' }]);
+  const text = render(checked.diagnostics[0]!, [
+    { name: 'a.gate', text: 'role keeper' },
+    { name: 'b.gate', text: '\nrole keeper' },
+  ]);
   expect(text).toContain('b.gate:2:6');
   expect(text).toContain('a.gate:1:6');
 });
@@ -112,7 +163,9 @@ test('the order of files and of declarations does not matter', () => {
   const shuffled = checkRulebook(demoRulebook.toReversed());
   const plain = checkRulebook(demoRulebook);
   if (!shuffled.ok || !plain.ok) throw new Error('the demo rulebook has errors');
-  expect([...shuffled.rulebook.schema.keys()].toSorted()).toEqual([...plain.rulebook.schema.keys()].toSorted());
+  expect([...shuffled.rulebook.schema.keys()].toSorted()).toEqual(
+    [...plain.rulebook.schema.keys()].toSorted(),
+  );
   expect(shuffled.rulebook.rules).toHaveLength(plain.rulebook.rules.length);
 });
 
@@ -132,7 +185,44 @@ describe('hostile texts', () => {
   });
 
   test('whatever is written, the checker answers and never throws', () => {
-    const word = fc.constantFrom('rules', 'hives', '{', '}', '(', ')', 'keeper', 'may', 'read', 'when', '=', '"a"', 'not', 'and', ',', '.', 'me', 'trial', 'as', 'test', 'identity', 'collection', 'text', '1', '-', 'in', 'is', 'missing', 'stamp', '\n', 'owned', 'by', 'ref', 'people', '`', '"');
+    const word = fc.constantFrom(
+      'rules',
+      'hives',
+      '{',
+      '}',
+      '(',
+      ')',
+      'keeper',
+      'may',
+      'read',
+      'when',
+      '=',
+      '"a"',
+      'not',
+      'and',
+      ',',
+      '.',
+      'me',
+      'trial',
+      'as',
+      'test',
+      'identity',
+      'collection',
+      'text',
+      '1',
+      '-',
+      'in',
+      'is',
+      'missing',
+      'stamp',
+      '\n',
+      'owned',
+      'by',
+      'ref',
+      'people',
+      '`',
+      '"',
+    );
     fc.assert(
       fc.property(fc.array(word, { maxLength: 60 }), (words) => {
         const text = hives + words.join(' ');

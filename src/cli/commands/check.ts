@@ -10,9 +10,19 @@ export function check(output: Output, path: string): void {
   const checked = checkRulebook(sources);
   if (checked.ok) {
     const { rules, trials, identities, schema } = checked.rulebook;
-    const counts = { files: sources.length, collections: schema.size, rules: rules.length, identities: identities.size, trials: trials.length };
+    const counts = {
+      files: sources.length,
+      collections: schema.size,
+      rules: rules.length,
+      identities: identities.size,
+      trials: trials.length,
+    };
     output.data({ ok: true, ...counts });
-    output.line(`${output.good('✓')} ${Object.entries(counts).map(([name, count]) => `${count} ${name}`).join(', ')}: no errors`);
+    output.line(
+      `${output.good('✓')} ${Object.entries(counts)
+        .map(([name, count]) => `${count} ${name}`)
+        .join(', ')}: no errors`,
+    );
     return;
   }
   const { diagnostics } = checked;

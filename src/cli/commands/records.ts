@@ -39,28 +39,56 @@ export async function recordsList(
     ...including(desk.collection),
   });
   output.data({ ...page, records: page.records.map(({ _included: _, ...record }) => record) });
-  const columns = shownColumns(desk.collection).filter((field) => !page.records.every((record) => record._withheld?.includes(field)));
-  if (page.records.length > 0) output.table(columns, page.records.map((record) => columns.map((field) => cell(desk, record, field))));
-  const hidden = shownColumns(desk.collection).filter((field) => page.records.length > 0 && !columns.includes(field));
-  output.line(output.paint.faint(`${page.count} ${name} for ${options.as}${page.records.length < (page.count ?? 0) ? `, ${page.records.length} shown` : ''}    ${MISSING} no value   ${WITHHELD} withheld`));
+  const columns = shownColumns(desk.collection).filter(
+    (field) => !page.records.every((record) => record._withheld?.includes(field)),
+  );
+  if (page.records.length > 0)
+    output.table(
+      columns,
+      page.records.map((record) => columns.map((field) => cell(desk, record, field))),
+    );
+  const hidden = shownColumns(desk.collection).filter(
+    (field) => page.records.length > 0 && !columns.includes(field),
+  );
+  output.line(
+    output.paint.faint(
+      `${page.count} ${name} for ${options.as}${page.records.length < (page.count ?? 0) ? `, ${page.records.length} shown` : ''}    ${MISSING} no value   ${WITHHELD} withheld`,
+    ),
+  );
   if (hidden.length > 0) output.line(output.paint.faint(`withheld throughout: ${hidden.join(', ')}`));
   if (page.next !== null) output.line(output.paint.faint(`more: --after ${page.next}`));
   if (page.records.length === 0 && !output.json) {
     // A developer is told why; the end user’s own program never is.
-    const look = await (await deskClient()).look(name, options.as === 'visitor' ? null : options.as, where === undefined ? {} : { where });
+    const look = await (
+      await deskClient()
+    ).look(name, options.as === 'visitor' ? null : options.as, where === undefined ? {} : { where });
     if (look.emptiness !== null) output.line(`${look.emptiness.explanation}\n${look.emptiness.next}`);
   }
 }
 
 /** `firmgate records get COLLECTION RECORD --as IDENTITY`. */
-export async function recordsGet(output: Output, name: string, record: string, options: AsOption): Promise<void> {
+export async function recordsGet(
+  output: Output,
+  name: string,
+  record: string,
+  options: AsOption,
+): Promise<void> {
   const desk = await open(name, options.as);
-  const found = await desk.client.read(name, await recordId(desk, desk.collection, record), including(desk.collection));
+  const found = await desk.client.read(
+    name,
+    await recordId(desk, desk.collection, record),
+    including(desk.collection),
+  );
   print(output, desk, found.record);
 }
 
 /** `firmgate records create COLLECTION field=value … --as IDENTITY`. */
-export async function recordsCreate(output: Output, name: string, values: readonly string[], options: AsOption): Promise<void> {
+export async function recordsCreate(
+  output: Output,
+  name: string,
+  values: readonly string[],
+  options: AsOption,
+): Promise<void> {
   const desk = await open(name, options.as);
   const made = await desk.client.create(name, await parseValues(desk, values, []));
   print(output, desk, made);
@@ -86,7 +114,12 @@ export async function recordsUpdate(
 }
 
 /** `firmgate records delete COLLECTION RECORD --as IDENTITY`. */
-export async function recordsDelete(output: Output, name: string, record: string, options: AsOption): Promise<void> {
+export async function recordsDelete(
+  output: Output,
+  name: string,
+  record: string,
+  options: AsOption,
+): Promise<void> {
   const desk = await open(name, options.as);
   await desk.client.delete(name, await recordId(desk, desk.collection, record));
   output.data({ deleted: true });
@@ -97,7 +130,9 @@ async function open(name: string, as: string): Promise<Desk> {
   const overview = await (await deskClient()).overview();
   const collection = overview.collections.find((each) => each.name === name);
   if (collection === undefined) {
-    throw new Misuse(`there is no collection ${name}; there are: ${overview.collections.map((each) => each.name).join(', ')}`);
+    throw new Misuse(
+      `there is no collection ${name}; there are: ${overview.collections.map((each) => each.name).join(', ')}`,
+    );
   }
   const identities = overview.identities.map((identity) => identity.name);
   if (as !== 'visitor' && !identities.includes(as)) {
@@ -112,11 +147,19 @@ async function recordId(desk: Desk, collection: Collection, text: string): Promi
   const found =
     collection.label === null
       ? null
-      : await desk.client.list(collection.name, { where: `${quoteName(collection.label)} = ${JSON.stringify(text)}`, limit: 2 });
+      : await desk.client.list(collection.name, {
+          where: `${quoteName(collection.label)} = ${JSON.stringify(text)}`,
+          limit: 2,
+        });
   const [record] = found?.records ?? [];
   if (record !== undefined) return record.id;
   const { status, title, next } = problemTypes['not-found'];
-  throw new GateProblem({ type: '/problems/not-found', status, title: `${title}: ${collection.name} “${text}”`, detail: next });
+  throw new GateProblem({
+    type: '/problems/not-found',
+    status,
+    title: `${title}: ${collection.name} “${text}”`,
+    detail: next,
+  });
 }
 
 function quoteName(name: string): string {
@@ -124,7 +167,11 @@ function quoteName(name: string): string {
 }
 
 /** `field=value` as the field’s type wants it in JSON. */
-async function parseValues(desk: Desk, values: readonly string[], cleared: readonly string[]): Promise<Record<string, unknown>> {
+async function parseValues(
+  desk: Desk,
+  values: readonly string[],
+  cleared: readonly string[],
+): Promise<Record<string, unknown>> {
   const parsed: Record<string, unknown> = {};
   for (const each of values) {
     const at = each.indexOf('=');
@@ -141,7 +188,8 @@ async function parseValue(desk: Desk, name: string, text: string): Promise<unkno
   if (field?.type === 'boolean' && (text === 'true' || text === 'false')) return text === 'true';
   if (field === undefined || field.reference === null) return text;
   const target = desk.overview.collections.find((each) => each.name === field.reference)!;
-  const identity = target.name === 'people' ? desk.overview.identities.find((each) => each.name === text) : undefined;
+  const identity =
+    target.name === 'people' ? desk.overview.identities.find((each) => each.name === text) : undefined;
   return identity?.id ?? recordId(desk, target, text);
 }
 
@@ -174,7 +222,11 @@ function cell(desk: Desk, record: RecordDocument, name: string): string {
 function print(output: Output, desk: Desk, record: RecordDocument): void {
   const { _included: _, ...rest } = record;
   output.data(rest);
-  const names = ['id', ...desk.collection.fields.map((field) => field.name).filter((field) => field !== 'id')];
+  const names = [
+    'id',
+    ...desk.collection.fields.map((field) => field.name).filter((field) => field !== 'id'),
+  ];
   const width = Math.max(...names.map((name) => name.length));
-  for (const name of names) output.line(`${output.paint.faint(name.padEnd(width))}  ${cell(desk, record, name)}`);
+  for (const name of names)
+    output.line(`${output.paint.faint(name.padEnd(width))}  ${cell(desk, record, name)}`);
 }

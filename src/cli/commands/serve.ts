@@ -24,8 +24,10 @@ export async function serve(output: Output, options: ServeOptions): Promise<void
     throw new Misuse('the database must be a URL such as postgres://user@127.0.0.1:5432/name');
   }
   const port = Number(options.port);
-  if (!Number.isInteger(port) || port < 0 || port > 65_535) throw new Misuse('--port takes a number from 0 to 65535');
-  const { issuers, leeway } = options.issuers === undefined ? { issuers: [], leeway: 30 } : readIssuers(options.issuers);
+  if (!Number.isInteger(port) || port < 0 || port > 65_535)
+    throw new Misuse('--port takes a number from 0 to 65535');
+  const { issuers, leeway } =
+    options.issuers === undefined ? { issuers: [], leeway: 30 } : readIssuers(options.issuers);
   const consoleFolder = join(dirname(fileURLToPath(import.meta.url)), '../../../console');
   const service = await startService({
     databaseUrl,

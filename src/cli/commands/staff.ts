@@ -16,13 +16,15 @@ export async function staff(output: Output, email: string, options: { database?:
   if (!/^\S+@\S+$/.test(email)) throw new Misuse(`${email} is not an e-mail address`);
   if (process.stdin.isTTY) output.note('Password (then Ctrl-D):');
   const password = (await text(process.stdin)).replace(/\r?\n$/, '');
-  if (password.length < SHORTEST_PASSWORD) throw new Misuse(`a password has at least ${SHORTEST_PASSWORD} characters`);
+  if (password.length < SHORTEST_PASSWORD)
+    throw new Misuse(`a password has at least ${SHORTEST_PASSWORD} characters`);
   const database = connect({ url, poolSize: 2 });
   try {
     await migrate(database);
     await setStaff(database, email.toLowerCase(), password);
   } catch (error) {
-    if (classify(error).kind === 'unavailable') throw new GateUnreachable('the database cannot be reached', { cause: error });
+    if (classify(error).kind === 'unavailable')
+      throw new GateUnreachable('the database cannot be reached', { cause: error });
     throw error;
   } finally {
     await database.destroy();

@@ -28,7 +28,9 @@ function printReport(output: Output, report: TrialReport): void {
     const failed = verdicts.filter((verdict) => !verdict.passed);
     const mark = failed.length === 0 ? output.good('✓') : output.paint.bad('✗');
     const identities = [...new Set(verdicts.map((verdict) => verdict.identity ?? 'visitor'))].join(', ');
-    output.line(`${mark} ${output.paint.strong(title)} ${output.paint.faint(`${verdicts.length - failed.length} of ${verdicts.length} · ${identities}`)}`);
+    output.line(
+      `${mark} ${output.paint.strong(title)} ${output.paint.faint(`${verdicts.length - failed.length} of ${verdicts.length} · ${identities}`)}`,
+    );
     for (const verdict of failed) printFailure(output, verdict);
   }
   if (report.verdicts.length === 0) {
@@ -40,8 +42,11 @@ function printReport(output: Output, report: TrialReport): void {
 }
 
 function printFailure(output: Output, { identity, expectation, file, line, failure }: VerdictDocument): void {
-  output.line(`    as ${identity ?? 'visitor'}: ${output.paint.strong(expectation)}  ${output.paint.faint(`${file}:${line}`)}`);
+  output.line(
+    `    as ${identity ?? 'visitor'}: ${output.paint.strong(expectation)}  ${output.paint.faint(`${file}:${line}`)}`,
+  );
   output.line(`      expected  ${failure!.expected}`);
   output.line(`      actual    ${output.paint.bad(failure!.actual)}`);
-  for (const each of describeEvidence(failure!.evidence as Evidence[])) output.line(`      ${output.paint.faint(each)}`);
+  for (const each of describeEvidence(failure!.evidence as Evidence[]))
+    output.line(`      ${output.paint.faint(each)}`);
 }

@@ -9,7 +9,10 @@ export const staffSchema = z.object({ email: z.string() }).meta({ id: 'Staff' })
 
 export const rulebookFilesSchema = z
   .strictObject({
-    files: z.array(z.strictObject({ name: z.string().min(1).max(200), text: z.string() })).min(1).max(500),
+    files: z
+      .array(z.strictObject({ name: z.string().min(1).max(200), text: z.string() }))
+      .min(1)
+      .max(500),
   })
   .meta({ id: 'RulebookFiles', description: 'All .gate files of a rulebook' });
 
@@ -64,12 +67,24 @@ export const overviewSchema = z
         label: z.string().nullable(),
         owners: z.array(z.string()),
         fields: z.array(
-          z.object({ name: z.string(), type: z.string(), reference: z.string().nullable(), sensitive: z.boolean(), system: z.boolean() }),
+          z.object({
+            name: z.string(),
+            type: z.string(),
+            reference: z.string().nullable(),
+            sensitive: z.boolean(),
+            system: z.boolean(),
+          }),
         ),
       }),
     ),
     identities: z.array(
-      z.object({ name: z.string(), id: z.uuid().nullable(), email: z.string().nullable(), roles: z.array(z.string()), active: z.boolean() }),
+      z.object({
+        name: z.string(),
+        id: z.uuid().nullable(),
+        email: z.string().nullable(),
+        roles: z.array(z.string()),
+        active: z.boolean(),
+      }),
     ),
   })
   .meta({ id: 'Overview', description: 'What the published rulebook speaks of' });
@@ -86,7 +101,11 @@ export const emptinessSchema = z
   .meta({ id: 'Emptiness', description: 'Why a list is empty, for the developer' });
 
 export const lookSchema = listSchema
-  .extend({ count: z.int(), total: z.int().describe('All records of the collection'), emptiness: emptinessSchema.nullable() })
+  .extend({
+    count: z.int(),
+    total: z.int().describe('All records of the collection'),
+    emptiness: emptinessSchema.nullable(),
+  })
   .meta({ id: 'Look' });
 
 export type RulebookFiles = z.infer<typeof rulebookFilesSchema>;

@@ -5,28 +5,104 @@ import { z } from 'zod';
  * meaning. Each resolves at the service itself: GET /problems/NAME.
  */
 export const problemTypes = {
-  'malformed-request': { status: 400, title: 'The request is not well formed', next: 'Correct what “errors” names, and send it again.' },
-  'malformed-filter': { status: 400, title: 'The filter or order cannot be read', next: 'Correct the spot that “errors” names. Filters are written in the conditions of the rule language.' },
-  'invalid-token': { status: 401, title: 'The token is not accepted', next: 'Get a new token from your issuer. Without any token you are a visitor.' },
+  'malformed-request': {
+    status: 400,
+    title: 'The request is not well formed',
+    next: 'Correct what “errors” names, and send it again.',
+  },
+  'malformed-filter': {
+    status: 400,
+    title: 'The filter or order cannot be read',
+    next: 'Correct the spot that “errors” names. Filters are written in the conditions of the rule language.',
+  },
+  'invalid-token': {
+    status: 401,
+    title: 'The token is not accepted',
+    next: 'Get a new token from your issuer. Without any token you are a visitor.',
+  },
   'not-signed-in': { status: 401, title: 'Nobody is signed in', next: 'Sign in as staff first.' },
-  'not-allowed': { status: 403, title: 'No rule allows this', next: 'A rule that is true for this record is needed. Look at the collection’s rules.' },
-  'fields-not-covered': { status: 403, title: 'No rule lets you supply these fields', next: 'Leave out the fields that “fields” names.' },
-  'cross-site': { status: 403, title: 'The request came from another site', next: 'Send it from the console itself.' },
-  'not-found': { status: 404, title: 'There is no such thing here for you', next: 'Check the collection and the id. What you may not read answers just like what is not there.' },
-  'method-not-allowed': { status: 405, title: 'This method is not offered here', next: 'Use one of the methods in the Allow header.' },
-  'not-acceptable': { status: 406, title: 'No representation fits your Accept header', next: 'Accept application/json.' },
-  'value-taken': { status: 409, title: 'The value stands in another record', next: 'Choose another value: the field is unique.' },
-  'still-referenced': { status: 409, title: 'Other records point at this one', next: 'Change or delete those first.' },
-  'cannot-publish': { status: 409, title: 'The rulebook does not fit the records that are there', next: 'Each of “errors” says what to do.' },
-  'changed-meanwhile': { status: 412, title: 'The record is no longer the one you have seen', next: 'Read it again, and decide anew.' },
+  'not-allowed': {
+    status: 403,
+    title: 'No rule allows this',
+    next: 'A rule that is true for this record is needed. Look at the collection’s rules.',
+  },
+  'fields-not-covered': {
+    status: 403,
+    title: 'No rule lets you supply these fields',
+    next: 'Leave out the fields that “fields” names.',
+  },
+  'cross-site': {
+    status: 403,
+    title: 'The request came from another site',
+    next: 'Send it from the console itself.',
+  },
+  'not-found': {
+    status: 404,
+    title: 'There is no such thing here for you',
+    next: 'Check the collection and the id. What you may not read answers just like what is not there.',
+  },
+  'method-not-allowed': {
+    status: 405,
+    title: 'This method is not offered here',
+    next: 'Use one of the methods in the Allow header.',
+  },
+  'not-acceptable': {
+    status: 406,
+    title: 'No representation fits your Accept header',
+    next: 'Accept application/json.',
+  },
+  'value-taken': {
+    status: 409,
+    title: 'The value stands in another record',
+    next: 'Choose another value: the field is unique.',
+  },
+  'still-referenced': {
+    status: 409,
+    title: 'Other records point at this one',
+    next: 'Change or delete those first.',
+  },
+  'cannot-publish': {
+    status: 409,
+    title: 'The rulebook does not fit the records that are there',
+    next: 'Each of “errors” says what to do.',
+  },
+  'changed-meanwhile': {
+    status: 412,
+    title: 'The record is no longer the one you have seen',
+    next: 'Read it again, and decide anew.',
+  },
   'too-large': { status: 413, title: 'The body is larger than 1 MiB', next: 'Send less at a time.' },
-  'unsupported-media-type': { status: 415, title: 'The body is not JSON', next: 'Send application/json, or application/merge-patch+json for changes.' },
-  'reference-not-found': { status: 422, title: 'A reference points at nothing that you can read', next: 'Use the id of a record that you can read.' },
-  'value-required': { status: 422, title: 'A required field has no value', next: 'Supply the fields that “fields” names.' },
-  'rulebook-errors': { status: 422, title: 'The rulebook has errors', next: 'Correct what “errors” names; nothing was changed.' },
+  'unsupported-media-type': {
+    status: 415,
+    title: 'The body is not JSON',
+    next: 'Send application/json, or application/merge-patch+json for changes.',
+  },
+  'reference-not-found': {
+    status: 422,
+    title: 'A reference points at nothing that you can read',
+    next: 'Use the id of a record that you can read.',
+  },
+  'value-required': {
+    status: 422,
+    title: 'A required field has no value',
+    next: 'Supply the fields that “fields” names.',
+  },
+  'rulebook-errors': {
+    status: 422,
+    title: 'The rulebook has errors',
+    next: 'Correct what “errors” names; nothing was changed.',
+  },
   'too-many-attempts': { status: 429, title: 'Too many attempts', next: 'Wait as long as Retry-After says.' },
-  internal: { status: 500, title: 'Something went wrong in the service', next: 'Nothing was changed. Tell those who run the service the request id.' },
-  unavailable: { status: 503, title: 'The service cannot reach its database, or is too busy', next: 'Try again shortly; nothing was changed.' },
+  internal: {
+    status: 500,
+    title: 'Something went wrong in the service',
+    next: 'Nothing was changed. Tell those who run the service the request id.',
+  },
+  unavailable: {
+    status: 503,
+    title: 'The service cannot reach its database, or is too busy',
+    next: 'Try again shortly; nothing was changed.',
+  },
 } as const satisfies Record<string, { status: number; title: string; next: string }>;
 
 export type ProblemType = keyof typeof problemTypes;

@@ -5,10 +5,25 @@ export const LARGEST_PAGE = 200;
 
 /** Query parameters of a list. Strict: a mistyped `where` must not turn into a list without a filter. */
 export const listQuerySchema = z.strictObject({
-  where: z.string().min(1).max(4096).optional().describe('A condition of the rule language, such as: queen_year >= 2024 and notes is present'),
-  order: z.string().min(1).max(400).optional().describe('Fields with commas between them, each may be followed by “desc”. Missing values come last.'),
+  where: z
+    .string()
+    .min(1)
+    .max(4096)
+    .optional()
+    .describe('A condition of the rule language, such as: queen_year >= 2024 and notes is present'),
+  order: z
+    .string()
+    .min(1)
+    .max(400)
+    .optional()
+    .describe('Fields with commas between them, each may be followed by “desc”. Missing values come last.'),
   fields: z.string().min(1).max(2000).optional().describe('Only these fields, with commas between them'),
-  include: z.string().min(1).max(400).optional().describe('References to bring along, with commas between them'),
+  include: z
+    .string()
+    .min(1)
+    .max(400)
+    .optional()
+    .describe('References to bring along, with commas between them'),
   limit: z.coerce.number().int().min(1).max(LARGEST_PAGE).default(50),
   after: z.string().min(1).max(4096).optional().describe('The `next` of the page before'),
   count: z.enum(['true', 'false']).default('false').describe('Also say how many records there are in all'),
@@ -17,13 +32,17 @@ export const listQuerySchema = z.strictObject({
 /** Query parameters of a single record. */
 export const recordQuerySchema = listQuerySchema.pick({ fields: true, include: true }).strict();
 
-export const valueSchema = z.union([z.string(), z.number(), z.boolean(), z.null()]);
-
 export const recordSchema = z
   .looseObject({
     id: z.uuid(),
-    _withheld: z.array(z.string()).optional().describe('Fields that this caller does not see of this record; a missing value is null'),
-    _included: z.record(z.string(), z.unknown()).optional().describe('Records that were asked for with include; null where there is none to see'),
+    _withheld: z
+      .array(z.string())
+      .optional()
+      .describe('Fields that this caller does not see of this record; a missing value is null'),
+    _included: z
+      .record(z.string(), z.unknown())
+      .optional()
+      .describe('Records that were asked for with include; null where there is none to see'),
   })
   .meta({ id: 'Record', description: 'A record as this caller sees it' });
 
@@ -36,9 +55,10 @@ export const listSchema = z
   .meta({ id: 'RecordList' });
 
 /** What a create or an update brings: values by field; null takes a value away (RFC 7396). */
-export const suppliedSchema = z
-  .record(z.string(), z.unknown())
-  .meta({ id: 'Supplied', description: 'Values by field, as the rulebook types them; null for a missing value' });
+export const suppliedSchema = z.record(z.string(), z.unknown()).meta({
+  id: 'Supplied',
+  description: 'Values by field, as the rulebook types them; null for a missing value',
+});
 
 export const meSchema = z
   .object({

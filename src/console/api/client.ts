@@ -18,5 +18,8 @@ export function describeError(error: unknown): { title: string; detail: string }
     });
     return { title, detail: spots.length === 0 ? detail : spots.join('; ') };
   }
-  return { title: 'The service does not answer', detail: 'Check that it is running; this page tries again when you ask it to.' };
+  return {
+    title: 'The service does not answer',
+    detail: 'Check that it is running; this page tries again when you ask it to.',
+  };
 }

@@ -46,12 +46,21 @@ export function checkCondition(expression: Expression, scope: Scope, findings: F
     case 'text':
     case 'number':
     case 'now':
-      return needsCondition(expression.span, expression.kind === 'now' ? 'timestamp' : expression.kind, findings);
+      return needsCondition(
+        expression.span,
+        expression.kind === 'now' ? 'timestamp' : expression.kind,
+        findings,
+      );
   }
 }
 
 function needsCondition(span: Span, type: string, findings: Findings): null {
-  findings.add('T004', `a condition is needed here, and this is a value (${type})`, span, 'compare it with something');
+  findings.add(
+    'T004',
+    `a condition is needed here, and this is a value (${type})`,
+    span,
+    'compare it with something',
+  );
   return null;
 }
 
@@ -60,7 +69,12 @@ function checkOperand(expression: Expression, scope: Scope, findings: Findings):
   if (isLiteral(expression)) return asLiteral(expression, naturalType(expression), findings);
   if (expression.kind === 'now') return { kind: 'now', type: simpleTypes.timestamp };
   if (expression.kind === 'path') return resolvePath(expression, scope, findings);
-  findings.add('T001', 'a condition cannot be compared as if it were a value', expression.span, 'join conditions with and, or');
+  findings.add(
+    'T001',
+    'a condition cannot be compared as if it were a value',
+    expression.span,
+    'join conditions with and, or',
+  );
   return null;
 }
 
@@ -86,7 +100,12 @@ function literalBeside(literal: Literal, other: Type, findings: Findings): Liter
   return asLiteral(literal, type, findings);
 }
 
-function checkPair(left: Expression, right: Expression, scope: Scope, findings: Findings): [Operand, Operand] | null {
+function checkPair(
+  left: Expression,
+  right: Expression,
+  scope: Scope,
+  findings: Findings,
+): [Operand, Operand] | null {
   if (isLiteral(left) !== isLiteral(right)) {
     const [literal, other] = isLiteral(left) ? [left, right] : [right as Literal, left];
     const typed = checkOperand(other, scope, findings);
@@ -115,7 +134,11 @@ function comparable(a: Type, b: Type): boolean {
 
 const ordered: ReadonlySet<Type['kind']> = new Set(['text', 'integer', 'decimal', 'date', 'timestamp']);
 
-function checkComparison(expression: Expression & { kind: 'compare' }, scope: Scope, findings: Findings): Condition | null {
+function checkComparison(
+  expression: Expression & { kind: 'compare' },
+  scope: Scope,
+  findings: Findings,
+): Condition | null {
   const pair = checkPair(expression.left, expression.right, scope, findings);
   if (pair === null) return null;
   const [left, right] = pair;
@@ -139,7 +162,11 @@ const comparisons: Readonly<Record<CompareOperator, (left: Operand, right: Opera
   '>=': (left, right) => ({ kind: 'at most', left: right, right: left }),
 };
 
-function checkAmong(expression: Expression & { kind: 'in' }, scope: Scope, findings: Findings): Condition | null {
+function checkAmong(
+  expression: Expression & { kind: 'in' },
+  scope: Scope,
+  findings: Findings,
+): Condition | null {
   const operand = checkOperand(expression.operand, scope, findings);
   if (operand === null) return null;
   const values: LiteralOperand[] = [];

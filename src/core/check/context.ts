@@ -21,7 +21,12 @@ export class Findings {
 }
 
 /** Reports each name of a list that stands in it a second time; answers the first of each. */
-export function withoutRepeats<T>(items: readonly T[], nameOf: (item: T) => Name, what: string, findings: Findings): Map<string, T> {
+export function withoutRepeats<T>(
+  items: readonly T[],
+  nameOf: (item: T) => Name,
+  what: string,
+  findings: Findings,
+): Map<string, T> {
   const seen = new Map<string, T>();
   for (const item of items) {
     const name = nameOf(item);

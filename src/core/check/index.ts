@@ -29,7 +29,10 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   const schema = checkSchema(of('collection'), findings);
   const roleDeclarations = withoutRepeats(of('role'), (each) => each.name, 'role', findings);
   const roles = new Map<string, Role>(
-    [...roleDeclarations.values()].map((each) => [each.name.text, { name: each.name.text, title: each.title }]),
+    [...roleDeclarations.values()].map((each) => [
+      each.name.text,
+      { name: each.name.text, title: each.title },
+    ]),
   );
   const roleNames = new Set(roles.keys());
   const rules = checkRules(of('rules'), schema, roleNames, sources, findings);
@@ -46,7 +49,9 @@ export function checkFilter(
   text: string,
   collection: string,
   schema: Schema,
-): { readonly ok: true; readonly condition: Condition } | { readonly ok: false; readonly diagnostics: readonly Diagnostic[] } {
+):
+  | { readonly ok: true; readonly condition: Condition }
+  | { readonly ok: false; readonly diagnostics: readonly Diagnostic[] } {
   const parsed = parseFilter({ name: 'where', text });
   if (parsed.expression === null) return { ok: false, diagnostics: parsed.diagnostics };
   const findings = new Findings();

@@ -11,7 +11,8 @@ export function isLiteral(expression: Expression): expression is Literal {
 
 /** The type of a literal that stands beside no typed value. */
 export function naturalType(literal: Literal): Type {
-  if (literal.kind === 'number') return literal.text.includes('.') ? simpleTypes.decimal : simpleTypes.integer;
+  if (literal.kind === 'number')
+    return literal.text.includes('.') ? simpleTypes.decimal : simpleTypes.integer;
   return literal.kind === 'text' ? simpleTypes.text : simpleTypes.boolean;
 }
 

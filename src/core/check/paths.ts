@@ -27,7 +27,12 @@ export function resolvePath(
   }
   let collection = root === 'me' ? PEOPLE : scope.record;
   if (collection === null) {
-    findings.add('N002', 'there is no record here whose fields could be named', path.span, 'use me, me.FIELD, now or a literal');
+    findings.add(
+      'N002',
+      'there is no record here whose fields could be named',
+      path.span,
+      'use me, me.FIELD, now or a literal',
+    );
     return null;
   }
   if (path.steps.length === 0) {
@@ -39,14 +44,24 @@ export function resolvePath(
     const field = fieldOf(scope.schema, collection, name.text);
     if (field === null) {
       const known = [...collectionOf(scope.schema, collection).fields.keys()];
-      findings.add('N002', `${collection} has no field “${name.text}”`, name.span, suggestion(name.text, known));
+      findings.add(
+        'N002',
+        `${collection} has no field “${name.text}”`,
+        name.span,
+        suggestion(name.text, known),
+      );
       return null;
     }
     steps.push({ collection, field: name.text });
     if (index === path.steps.length - 1) return { kind: 'path', root, steps, type: field.type };
     if (field.type.kind !== 'ref') {
       const hint = `${name.text} is ${typeName(field.type)}`;
-      findings.add('T003', `a path goes on only through a reference, and ${collection}.${name.text} is none`, name.span, hint);
+      findings.add(
+        'T003',
+        `a path goes on only through a reference, and ${collection}.${name.text} is none`,
+        name.span,
+        hint,
+      );
       return null;
     }
     collection = field.type.collection;

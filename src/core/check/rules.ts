@@ -1,5 +1,11 @@
 import { suggestion } from '../diagnostics/suggest.ts';
-import type { Assignment, OperationClause, OperationName, RuleSentence, RulesDeclaration } from '../language/ast.ts';
+import type {
+  Assignment,
+  OperationClause,
+  OperationName,
+  RuleSentence,
+  RulesDeclaration,
+} from '../language/ast.ts';
 import type { Source } from '../language/source.ts';
 import { always, type Operand } from '../ir/conditions.ts';
 import type { Audience, Rule, Stamp } from '../ir/rulebook.ts';
@@ -55,7 +61,15 @@ function checkSentence(
   const scope = { schema, record: collection.name, filter: false };
   const when = sentence.when === null ? always : checkCondition(sentence.when, scope, findings);
   if (when === null || findings.diagnostics.length > before) return null;
-  return { collection: collection.name, audience, operations, when, stamps, because: sentence.because, span: sentence.span };
+  return {
+    collection: collection.name,
+    audience,
+    operations,
+    when,
+    stamps,
+    because: sentence.because,
+    span: sentence.span,
+  };
 }
 
 function checkAudience(sentence: RuleSentence, roles: ReadonlySet<string>, findings: Findings): Audience {
@@ -64,12 +78,22 @@ function checkAudience(sentence: RuleSentence, roles: ReadonlySet<string>, findi
     if (who.kind !== 'role') continue;
     if (!roles.has(who.name.text)) {
       const hint = suggestion(who.name.text, [...roles, 'people', 'visitors', 'everybody']);
-      findings.add('N003', `nobody declared a role “${who.name.text}”`, who.name.span, hint ?? `declare it: role ${who.name.text}`);
+      findings.add(
+        'N003',
+        `nobody declared a role “${who.name.text}”`,
+        who.name.span,
+        hint ?? `declare it: role ${who.name.text}`,
+      );
     }
     named.add(who.name.text);
   }
   const speaksOf = (kind: string) => sentence.who.some((who) => who.kind === kind);
-  return { everybody: speaksOf('everybody'), people: speaksOf('people'), visitors: speaksOf('visitors'), roles: named };
+  return {
+    everybody: speaksOf('everybody'),
+    people: speaksOf('people'),
+    visitors: speaksOf('visitors'),
+    roles: named,
+  };
 }
 
 function checkOperations(
@@ -83,13 +107,23 @@ function checkOperations(
   const someList = withFields.some((clause) => clause.fields !== null);
   for (const clause of sentence.operations) {
     if (operations.has(clause.operation)) {
-      findings.add('R007', `“${clause.operation}” stands twice in one sentence`, clause.span, 'put the fields into one list');
+      findings.add(
+        'R007',
+        `“${clause.operation}” stands twice in one sentence`,
+        clause.span,
+        'put the fields into one list',
+      );
     }
     if (clause.operation === 'delete' && clause.fields !== null) {
       findings.add('R001', 'a record is deleted whole: delete takes no field list', clause.fields.span);
     }
     if (clause.operation !== 'delete' && someList && clause.fields === null) {
-      findings.add('R002', `say which fields “${clause.operation}” is about, as the rest of the sentence does`, clause.span, `write ${clause.operation} (all) for every field`);
+      findings.add(
+        'R002',
+        `say which fields “${clause.operation}” is about, as the rest of the sentence does`,
+        clause.span,
+        `write ${clause.operation} (all) for every field`,
+      );
     }
     operations.set(clause.operation, coveredFields(clause, collection, stamps, findings));
   }
@@ -112,11 +146,21 @@ function coveredFields(
   for (const name of list?.names ?? []) {
     const field = collection.fields.get(name.text);
     if (field === undefined) {
-      findings.add('N002', `${collection.name} has no field “${name.text}”`, name.span, suggestion(name.text, collection.fields.keys()));
+      findings.add(
+        'N002',
+        `${collection.name} has no field “${name.text}”`,
+        name.span,
+        suggestion(name.text, collection.fields.keys()),
+      );
     } else if (operation !== 'read' && field.system) {
       findings.add('R003', `the service alone fills in “${name.text}”`, name.span, 'take it out of the list');
     } else if (stamped.has(name.text) && list?.all === false) {
-      findings.add('R005', `“${name.text}” is stamped by this sentence, so callers cannot supply it`, name.span, 'take it out of the list');
+      findings.add(
+        'R005',
+        `“${name.text}” is stamped by this sentence, so callers cannot supply it`,
+        name.span,
+        'take it out of the list',
+      );
     }
     named.add(name.text);
   }
@@ -124,10 +168,20 @@ function coveredFields(
   return named;
 }
 
-function checkStamps(sentence: RuleSentence, collection: Collection, schema: Schema, findings: Findings): Stamp[] {
+function checkStamps(
+  sentence: RuleSentence,
+  collection: Collection,
+  schema: Schema,
+  findings: Findings,
+): Stamp[] {
   const first = sentence.stamps[0];
   if (first !== undefined && !sentence.operations.some((clause) => clause.operation === 'create')) {
-    findings.add('R004', 'a stamp is set when a record is created, and this sentence does not create', first.field.span, 'move it to a sentence with create');
+    findings.add(
+      'R004',
+      'a stamp is set when a record is created, and this sentence does not create',
+      first.field.span,
+      'move it to a sentence with create',
+    );
     return [];
   }
   const stamps = new Map<string, Stamp>();
@@ -135,7 +189,12 @@ function checkStamps(sentence: RuleSentence, collection: Collection, schema: Sch
     const { text: name, span } = assignment.field;
     const field = collection.fields.get(name);
     if (field === undefined) {
-      findings.add('N002', `${collection.name} has no field “${name}”`, span, suggestion(name, collection.fields.keys()));
+      findings.add(
+        'N002',
+        `${collection.name} has no field “${name}”`,
+        span,
+        suggestion(name, collection.fields.keys()),
+      );
     } else if (field.system) {
       findings.add('R003', `the service alone fills in “${name}”`, span);
     } else if (stamps.has(name)) {
@@ -148,7 +207,12 @@ function checkStamps(sentence: RuleSentence, collection: Collection, schema: Sch
   return [...stamps.values()].toSorted((a, b) => (a.field < b.field ? -1 : 1));
 }
 
-function stampValue(assignment: Assignment, field: Field, schema: Schema, findings: Findings): Operand | null {
+function stampValue(
+  assignment: Assignment,
+  field: Field,
+  schema: Schema,
+  findings: Findings,
+): Operand | null {
   const { value } = assignment;
   if (value.kind === 'none') {
     findings.add('T002', 'a stamp needs a value', value.span, 'leave the field out to let it stay missing');
@@ -164,7 +228,8 @@ function stampValue(assignment: Assignment, field: Field, schema: Schema, findin
   }
   let operand: Operand | null = null;
   if (value.kind === 'now') operand = { kind: 'now', type: simpleTypes.timestamp };
-  else if (value.kind === 'path') operand = resolvePath(value, { schema, record: null, filter: false }, findings);
+  else if (value.kind === 'path')
+    operand = resolvePath(value, { schema, record: null, filter: false }, findings);
   else findings.add('T002', 'a stamp is me, me.FIELD, now or a plain value', value.span);
   if (operand === null) return null;
   const same =
@@ -172,7 +237,11 @@ function stampValue(assignment: Assignment, field: Field, schema: Schema, findin
       ? operand.type.collection === field.type.collection
       : operand.type.kind === field.type.kind && operand.type.kind !== 'one of';
   if (same) return operand;
-  findings.add('T002', `“${field.name}” is ${typeName(field.type)}, and this is ${typeName(operand.type)}`, value.span);
+  findings.add(
+    'T002',
+    `“${field.name}” is ${typeName(field.type)}, and this is ${typeName(operand.type)}`,
+    value.span,
+  );
   return null;
 }
 
@@ -184,16 +253,25 @@ function checkRequiredCanBeFilled(
   findings: Findings,
 ): void {
   for (const collection of schema.values()) {
-    const creating = rules.filter((rule) => rule.collection === collection.name && rule.operations.has('create'));
+    const creating = rules.filter(
+      (rule) => rule.collection === collection.name && rule.operations.has('create'),
+    );
     const declaration = declarations.find((each) => each.collection.text === collection.name);
     if (creating.length === 0 || declaration === undefined) continue;
     for (const field of collection.fields.values()) {
       if (!field.required || field.system || field.default !== null) continue;
       const filled = creating.some(
-        (rule) => rule.operations.get('create')!.has(field.name) || rule.stamps.some((stamp) => stamp.field === field.name),
+        (rule) =>
+          rule.operations.get('create')!.has(field.name) ||
+          rule.stamps.some((stamp) => stamp.field === field.name),
       );
       if (filled) continue;
-      findings.add('R009', `“${field.name}” is required, and no rule that creates lists or stamps it`, creating[0]!.span, `add ${field.name} to a create list, stamp it, or give it a default`);
+      findings.add(
+        'R009',
+        `“${field.name}” is required, and no rule that creates lists or stamps it`,
+        creating[0]!.span,
+        `add ${field.name} to a create list, stamp it, or give it a default`,
+      );
     }
   }
 }

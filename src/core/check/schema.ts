@@ -1,6 +1,14 @@
 import { suggestion } from '../diagnostics/suggest.ts';
 import type { CollectionDeclaration, FieldDeclaration, TypeName } from '../language/ast.ts';
-import { PEOPLE, peopleFields, systemFieldNames, systemFields, type Collection, type Field, type Schema } from '../types/schema.ts';
+import {
+  PEOPLE,
+  peopleFields,
+  systemFieldNames,
+  systemFields,
+  type Collection,
+  type Field,
+  type Schema,
+} from '../types/schema.ts';
 import { simpleTypes, type Type } from '../types/types.ts';
 import { withoutRepeats, type Findings } from './context.ts';
 import { isLiteral, literalValue } from './literals.ts';
@@ -47,9 +55,19 @@ function checkFields(
   const builtIn = collection === PEOPLE ? peopleFields : [];
   for (const field of builtIn) fields.set(field.name, field);
   const taken = new Set([...systemFieldNames, ...builtIn.map((field) => field.name)]);
-  for (const field of withoutRepeats(declaration?.fields ?? [], (each) => each.name, 'field', findings).values()) {
+  for (const field of withoutRepeats(
+    declaration?.fields ?? [],
+    (each) => each.name,
+    'field',
+    findings,
+  ).values()) {
     if (taken.has(field.name.text)) {
-      findings.add('N006', `${collection} has “${field.name.text}” already: the service provides it`, field.name.span, 'leave the line out, or choose another name');
+      findings.add(
+        'N006',
+        `${collection} has “${field.name.text}” already: the service provides it`,
+        field.name.span,
+        'leave the line out, or choose another name',
+      );
       continue;
     }
     const type = checkType(field.type, collections, findings);
@@ -74,7 +92,12 @@ function checkType(type: TypeName, collections: ReadonlySet<string>, findings: F
     case 'simple': {
       const known = Object.hasOwn(simpleTypes, type.name.text);
       if (known) return simpleTypes[type.name.text as keyof typeof simpleTypes];
-      findings.add('T009', `there is no type “${type.name.text}”`, type.name.span, suggestion(type.name.text, [...Object.keys(simpleTypes), 'ref', 'one of']));
+      findings.add(
+        'T009',
+        `there is no type “${type.name.text}”`,
+        type.name.span,
+        suggestion(type.name.text, [...Object.keys(simpleTypes), 'ref', 'one of']),
+      );
       return null;
     }
     case 'one of':
@@ -82,7 +105,8 @@ function checkType(type: TypeName, collections: ReadonlySet<string>, findings: F
         if (type.values.findIndex((other) => other.value === value) < index) {
           findings.add('N005', `the value ${JSON.stringify(value)} stands in the list twice`, span);
         }
-        if (value.includes('\u0000')) findings.add('T002', 'a value cannot contain the character U+0000', span);
+        if (value.includes('\u0000'))
+          findings.add('T002', 'a value cannot contain the character U+0000', span);
       }
       return { kind: 'one of', values: type.values.map((each) => each.value) };
     case 'ref':
@@ -106,7 +130,12 @@ function checkDefault(field: FieldDeclaration, type: Type, findings: Findings): 
   if (expression === null) return null;
   if (expression.kind === 'now' && type.kind === 'timestamp') return { kind: 'now' };
   if (!isLiteral(expression) || type.kind === 'ref') {
-    findings.add('T006', `the default of ${field.name.text} must be a plain value of its type`, expression.span, 'a value that depends on the caller is a stamp, in the rule that creates');
+    findings.add(
+      'T006',
+      `the default of ${field.name.text} must be a plain value of its type`,
+      expression.span,
+      'a value that depends on the caller is a stamp, in the rule that creates',
+    );
     return null;
   }
   const value = literalValue(expression, type, findings);
@@ -116,10 +145,16 @@ function checkDefault(field: FieldDeclaration, type: Type, findings: Findings): 
 function checkLabel(declaration: CollectionDeclaration, findings: Findings): string | null {
   const labels = declaration.fields.filter((field) => field.marks.some((each) => each.mark === 'label'));
   if (labels.length > 1) {
-    findings.add('T007', `${declaration.name.text} has more than one label`, labels[1]!.name.span, undefined, {
-      span: labels[0]!.name.span,
-      message: 'the first is here',
-    });
+    findings.add(
+      'T007',
+      `${declaration.name.text} has more than one label`,
+      labels[1]!.name.span,
+      undefined,
+      {
+        span: labels[0]!.name.span,
+        message: 'the first is here',
+      },
+    );
   }
   const label = labels[0];
   if (label === undefined) return null;
@@ -137,7 +172,12 @@ function checkOwners(declaration: CollectionDeclaration, schema: Schema, finding
     if (path.type.kind === 'ref' && path.type.collection === PEOPLE) {
       owners.push(path.steps.map((step) => step.field));
     } else {
-      findings.add('T008', '“owned by” must lead to a person', owner.span, 'name a field of type ref people, or a path to one');
+      findings.add(
+        'T008',
+        '“owned by” must lead to a person',
+        owner.span,
+        'name a field of type ref people, or a path to one',
+      );
     }
   }
   return owners;

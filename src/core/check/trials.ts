@@ -31,9 +31,17 @@ export function checkIdentities(
   for (const declaration of declared.values()) {
     const held = declaration.roles.map((holding) => {
       if (!roles.has(holding.role.text)) {
-        findings.add('N003', `nobody declared a role “${holding.role.text}”`, holding.role.span, suggestion(holding.role.text, roles));
+        findings.add(
+          'N003',
+          `nobody declared a role “${holding.role.text}”`,
+          holding.role.span,
+          suggestion(holding.role.text, roles),
+        );
       }
-      return { role: holding.role.text, until: holding.until === null ? null : endOf(holding.until, findings) };
+      return {
+        role: holding.role.text,
+        until: holding.until === null ? null : endOf(holding.until, findings),
+      };
     });
     const fields = new Map<string, GivenValue>();
     for (const assignment of declaration.fields) {
@@ -65,7 +73,12 @@ function endOf(until: { value: string; span: Span }, findings: Findings): string
   const text = /^\d{4}-\d{2}-\d{2}$/.test(until.value) ? `${until.value}T00:00:00Z` : until.value;
   const parsed = parseValue(simpleTypes.timestamp, text);
   if (parsed.ok) return parsed.value as string;
-  findings.add('T002', 'the end of a role must be a date or a time with its zone', until.span, 'such as "2026-06-30"');
+  findings.add(
+    'T002',
+    'the end of a role must be a date or a time with its zone',
+    until.span,
+    'such as "2026-06-30"',
+  );
   return null;
 }
 
@@ -77,7 +90,12 @@ export function checkTrials(
   sources: readonly Source[],
   findings: Findings,
 ): Trial[] {
-  const declared = withoutRepeats(declarations, (each) => ({ text: each.title.value, span: each.title.span }), 'trial', findings);
+  const declared = withoutRepeats(
+    declarations,
+    (each) => ({ text: each.title.value, span: each.title.span }),
+    'trial',
+    findings,
+  );
   return [...declared.values()].map((declaration) => {
     const text = sources.find((source) => source.name === declaration.span.source)?.text ?? '';
     const parts = declaration.parts.map((part) => {
@@ -94,7 +112,12 @@ export function checkTrials(
 
 function knownIdentity(name: Name, identities: ReadonlySet<string>, findings: Findings): boolean {
   if (identities.has(name.text)) return true;
-  findings.add('N004', `there is no test identity “${name.text}”`, name.span, suggestion(name.text, identities));
+  findings.add(
+    'N004',
+    `there is no test identity “${name.text}”`,
+    name.span,
+    suggestion(name.text, identities),
+  );
   return false;
 }
 
@@ -119,18 +142,33 @@ function checkExpectation(
   const common = { collection: collection.name, text, span: sentence.span };
   const label = (span: Span): boolean => {
     if (collection.label !== null) return true;
-    findings.add('E001', `${collection.name} has no label, so its records cannot be named`, span, `mark a text field of ${collection.name} with “label”`);
+    findings.add(
+      'E001',
+      `${collection.name} has no label, so its records cannot be named`,
+      span,
+      `mark a text field of ${collection.name} with “label”`,
+    );
     return false;
   };
-  const values = (assignments: readonly Assignment[]) => givenValues(assignments, collection, schema, names, findings);
+  const values = (assignments: readonly Assignment[]) =>
+    givenValues(assignments, collection, schema, names, findings);
   switch (sentence.kind) {
     case 'reads none':
       return { ...common, kind: 'reads none' };
     case 'reads':
       label(sentence.records[0]!.span);
-      return { ...common, kind: 'reads', only: sentence.only, labels: sentence.records.map((each) => each.label) };
+      return {
+        ...common,
+        kind: 'reads',
+        only: sentence.only,
+        labels: sentence.records.map((each) => each.label),
+      };
     case 'reads only where': {
-      const where = checkCondition(sentence.where, { schema, record: collection.name, filter: false }, findings);
+      const where = checkCondition(
+        sentence.where,
+        { schema, record: collection.name, filter: false },
+        findings,
+      );
       return where === null ? null : { ...common, kind: 'reads only where', where };
     }
     case 'read':
@@ -139,27 +177,50 @@ function checkExpectation(
       return { ...common, kind: sentence.kind, allowed: sentence.allowed, label: sentence.record.label };
     case 'update':
       label(sentence.record.span);
-      return { ...common, kind: 'update', allowed: sentence.allowed, label: sentence.record.label, values: values(sentence.values) };
+      return {
+        ...common,
+        kind: 'update',
+        allowed: sentence.allowed,
+        label: sentence.record.label,
+        values: values(sentence.values),
+      };
     case 'create': {
       if (!sentence.allowed && sentence.giving.length > 0) {
         findings.add('E002', 'what may not be created gives nothing', sentence.giving[0]!.field.span);
       }
-      return { ...common, kind: 'create', allowed: sentence.allowed, values: values(sentence.values), giving: values(sentence.giving) };
+      return {
+        ...common,
+        kind: 'create',
+        allowed: sentence.allowed,
+        values: values(sentence.values),
+        giving: values(sentence.giving),
+      };
     }
     case 'withheld':
     case 'shows': {
       label(sentence.record.span);
       for (const name of sentence.fields) {
         if (!collection.fields.has(name.text)) unknownField(name, collection, findings);
-        else if (name.text === 'id') findings.add('E002', 'the id always comes with a readable record', name.span);
+        else if (name.text === 'id')
+          findings.add('E002', 'the id always comes with a readable record', name.span);
       }
-      return { ...common, kind: sentence.kind, label: sentence.record.label, fields: sentence.fields.map((name) => name.text) };
+      return {
+        ...common,
+        kind: sentence.kind,
+        label: sentence.record.label,
+        fields: sentence.fields.map((name) => name.text),
+      };
     }
   }
 }
 
 function unknownField(name: Name, collection: Collection, findings: Findings): void {
-  findings.add('N002', `${collection.name} has no field “${name.text}”`, name.span, suggestion(name.text, collection.fields.keys()));
+  findings.add(
+    'N002',
+    `${collection.name} has no field “${name.text}”`,
+    name.span,
+    suggestion(name.text, collection.fields.keys()),
+  );
 }
 
 function givenValues(
@@ -203,8 +264,18 @@ function givenValue(
   if (isLiteral(value) && (field.type.kind !== 'ref' || value.kind === 'text')) {
     if (field.type.kind === 'ref') {
       const target = collectionOf(schema, field.type.collection);
-      if (target.label !== null) return { kind: 'label', collection: target.name, label: (value as typeof value & { kind: 'text' }).value };
-      findings.add('E001', `${target.name} has no label, so its records cannot be named`, value.span, `mark a text field of ${target.name} with “label”`);
+      if (target.label !== null)
+        return {
+          kind: 'label',
+          collection: target.name,
+          label: (value as typeof value & { kind: 'text' }).value,
+        };
+      findings.add(
+        'E001',
+        `${target.name} has no label, so its records cannot be named`,
+        value.span,
+        `mark a text field of ${target.name} with “label”`,
+      );
       return null;
     }
     const literal = literalValue(value, field.type, findings);
@@ -218,6 +289,11 @@ function givenValue(
       return knownIdentity(name, names.identities, findings) ? { kind: 'identity', name: name.text } : null;
     }
   }
-  findings.add('E002', `this is not a value that “${field.name}” can be given here`, value.span, toPerson ? 'name a test identity, or a person by e-mail in quotes' : 'give a plain value');
+  findings.add(
+    'E002',
+    `this is not a value that “${field.name}” can be given here`,
+    value.span,
+    toPerson ? 'name a test identity, or a person by e-mail in quotes' : 'give a plain value',
+  );
   return null;
 }

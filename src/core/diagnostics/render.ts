@@ -59,7 +59,9 @@ function excerpt(span: Span, sources: readonly Source[], paint: Paint, hint?: st
   const margin = ' '.repeat(number.length);
   // A very long line is shown around the spot only, so that a hostile text cannot flood a terminal.
   const cut = Math.max(0, position.column - 80);
-  const shown = Array.from(position.text).slice(cut, cut + 160).join('');
+  const shown = Array.from(position.text)
+    .slice(cut, cut + 160)
+    .join('');
   const room = Math.max(1, Array.from(shown).length - (position.column - 1 - cut));
   const width = Math.min(Math.max(1, span.end - span.start), room);
   const spot = ' '.repeat(position.column - 1 - cut) + paint.bad('^'.repeat(width));

@@ -11,8 +11,6 @@ export interface Caller {
   readonly roles: ReadonlySet<string>;
 }
 
-export const visitor: Caller = { person: null, roles: new Set() };
-
 /** Does a rule for this audience speak of the caller? Rules for visitors do not apply to people. */
 export function speaksOf(audience: Audience, caller: Caller): boolean {
   if (audience.everybody) return true;

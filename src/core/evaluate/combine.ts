@@ -15,7 +15,12 @@ import { speaksOf, type Caller } from './caller.ts';
 export type Holds = (rule: Rule) => boolean;
 
 /** The rules that name the operation and speak of the caller, in the order of the rulebook. */
-export function rulesFor(rulebook: Rulebook, caller: Caller, collection: string, operation: OperationName): Rule[] {
+export function rulesFor(
+  rulebook: Rulebook,
+  caller: Caller,
+  collection: string,
+  operation: OperationName,
+): Rule[] {
   return rulebook.rules.filter(
     (rule) =>
       rule.collection === collection && rule.operations.has(operation) && speaksOf(rule.audience, caller),
@@ -29,7 +34,11 @@ export function covering(rules: readonly Rule[], operation: OperationName, field
 }
 
 /** The fields that a caller sees of a record; null where the record is not readable at all. */
-export function shownFields(rules: readonly Rule[], fields: Iterable<string>, holds: Holds): Set<string> | null {
+export function shownFields(
+  rules: readonly Rule[],
+  fields: Iterable<string>,
+  holds: Holds,
+): Set<string> | null {
   const real = rules.filter(holds);
   // Default deny, in sight: no true rule, no record.
   if (real.length === 0) return null;
@@ -39,7 +48,11 @@ export function shownFields(rules: readonly Rule[], fields: Iterable<string>, ho
 }
 
 /** Which of the supplied fields no rule speaks of, whatever the record: what a refusal may name at once. */
-export function uncoveredByName(rules: readonly Rule[], operation: 'create' | 'update', supplied: readonly string[]): string[] {
+export function uncoveredByName(
+  rules: readonly Rule[],
+  operation: 'create' | 'update',
+  supplied: readonly string[],
+): string[] {
   return supplied.filter((field) => covering(rules, operation, field).length === 0);
 }
 
@@ -88,6 +101,9 @@ export function createGroups(rules: readonly Rule[], supplied: readonly string[]
 /** The supplied fields that no group could take: covered by none, or stamped wherever they are covered. */
 export function refusedByName(rules: readonly Rule[], supplied: readonly string[]): string[] {
   return supplied.filter((field) =>
-    rules.every((rule) => !rule.operations.get('create')!.has(field) || rule.stamps.some((stamp) => stamp.field === field)),
+    rules.every(
+      (rule) =>
+        !rule.operations.get('create')!.has(field) || rule.stamps.some((stamp) => stamp.field === field),
+    ),
   );
 }

@@ -5,7 +5,8 @@ import { collectionOf } from '../types/schema.ts';
 
 /** Why somebody sees no record: as data, and in words for the developer. End users are never told. */
 export interface EmptinessReason {
-  readonly reason: 'no rule' | 'no rule for these roles' | 'no record' | 'no match' | 'filtered' | 'signed out';
+  readonly reason:
+    'no rule' | 'no rule for these roles' | 'no record' | 'no match' | 'filtered' | 'signed out';
   readonly explanation: string;
   readonly next: string;
 }
@@ -27,26 +28,58 @@ export interface EmptyList {
 export function explainEmptiness(rulebook: Rulebook, list: EmptyList): EmptinessReason {
   const { collection, caller, total, ownerless, unfiltered } = list;
   if (caller === null) {
-    return { reason: 'signed out', explanation: 'This identity is deactivated: every request of theirs is answered with 401.', next: 'Take “deactivated” out of its block to look through it.' };
+    return {
+      reason: 'signed out',
+      explanation: 'This identity is deactivated: every request of theirs is answered with 401.',
+      next: 'Take “deactivated” out of its block to look through it.',
+    };
   }
   if (total === 0) {
-    return { reason: 'no record', explanation: `${collection} has no records at all.`, next: 'Create some, a few for each test identity.' };
+    return {
+      reason: 'no record',
+      explanation: `${collection} has no records at all.`,
+      next: 'Create some, a few for each test identity.',
+    };
   }
   if (unfiltered > 0) {
-    return { reason: 'filtered', explanation: `${unfiltered} readable records do not pass the filter. A withheld value counts as missing there.`, next: 'Loosen the filter.' };
+    return {
+      reason: 'filtered',
+      explanation: `${unfiltered} readable records do not pass the filter. A withheld value counts as missing there.`,
+      next: 'Loosen the filter.',
+    };
   }
   const all = rulebook.rules.filter((rule) => rule.collection === collection && rule.operations.has('read'));
   if (all.length === 0) {
-    return { reason: 'no rule', explanation: `No rule lets anybody read ${collection}: a collection is closed until a rule says otherwise.`, next: `Write one, such as: rules ${collection} { people may read${ownerHint(rulebook, collection)} }` };
+    return {
+      reason: 'no rule',
+      explanation: `No rule lets anybody read ${collection}: a collection is closed until a rule says otherwise.`,
+      next: `Write one, such as: rules ${collection} { people may read${ownerHint(rulebook, collection)} }`,
+    };
   }
   const applying = rulesFor(rulebook, caller, collection, 'read');
   if (applying.length === 0) {
     const roles = [...caller.roles].toSorted().join(', ');
-    const who = caller.person === null ? 'the visitor' : roles === '' ? 'a person without roles' : `the roles held (${roles})`;
-    return { reason: 'no rule for these roles', explanation: `${all.length} ${all.length === 1 ? 'rule lets' : 'rules let'} somebody read ${collection}, and none speaks of ${who}.`, next: `Rules speak of: ${audiences(all)}.` };
+    const who =
+      caller.person === null
+        ? 'the visitor'
+        : roles === ''
+          ? 'a person without roles'
+          : `the roles held (${roles})`;
+    return {
+      reason: 'no rule for these roles',
+      explanation: `${all.length} ${all.length === 1 ? 'rule lets' : 'rules let'} somebody read ${collection}, and none speaks of ${who}.`,
+      next: `Rules speak of: ${audiences(all)}.`,
+    };
   }
   const owners = ownerless > 0 ? ` ${ownerless} of the ${total} have no owner at all.` : '';
-  return { reason: 'no match', explanation: `${applying.map((rule) => rule.id).join(', ')} ${applying.length === 1 ? 'applies' : 'apply'}, and no condition is true for any of the ${total} records.${owners}`, next: ownerless > 0 ? 'Give these records an owner, or check the condition.' : 'Check the condition, or give this identity a record of its own.' };
+  return {
+    reason: 'no match',
+    explanation: `${applying.map((rule) => rule.id).join(', ')} ${applying.length === 1 ? 'applies' : 'apply'}, and no condition is true for any of the ${total} records.${owners}`,
+    next:
+      ownerless > 0
+        ? 'Give these records an owner, or check the condition.'
+        : 'Check the condition, or give this identity a record of its own.',
+  };
 }
 
 function ownerHint(rulebook: Rulebook, collection: string): string {

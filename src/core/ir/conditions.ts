@@ -28,7 +28,11 @@ export interface Step {
 export type Condition =
   | { readonly kind: 'constant'; readonly value: boolean }
   | { readonly kind: 'equal' | 'less' | 'at most'; readonly left: Operand; readonly right: Operand }
-  | { readonly kind: 'among'; readonly operand: Operand; readonly values: readonly (Operand & { kind: 'literal' })[] }
+  | {
+      readonly kind: 'among';
+      readonly operand: Operand;
+      readonly values: readonly (Operand & { kind: 'literal' })[];
+    }
   | { readonly kind: 'missing'; readonly operand: Operand }
   /** A boolean value that stands as a condition. */
   | { readonly kind: 'holds'; readonly operand: Operand }

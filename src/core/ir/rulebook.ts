@@ -86,7 +86,17 @@ export type Expectation = { readonly collection: string; readonly text: string; 
   | { readonly kind: 'reads only where'; readonly where: Condition }
   | { readonly kind: 'reads none' }
   | { readonly kind: 'read' | 'delete'; readonly allowed: boolean; readonly label: string }
-  | { readonly kind: 'update'; readonly allowed: boolean; readonly label: string; readonly values: GivenValues }
-  | { readonly kind: 'create'; readonly allowed: boolean; readonly values: GivenValues; readonly giving: GivenValues }
+  | {
+      readonly kind: 'update';
+      readonly allowed: boolean;
+      readonly label: string;
+      readonly values: GivenValues;
+    }
+  | {
+      readonly kind: 'create';
+      readonly allowed: boolean;
+      readonly values: GivenValues;
+      readonly giving: GivenValues;
+    }
   | { readonly kind: 'withheld' | 'shows'; readonly label: string; readonly fields: readonly string[] }
 );

@@ -46,7 +46,11 @@ export type Expression =
 
 export type TypeName =
   | { readonly kind: 'simple'; readonly name: Name }
-  | { readonly kind: 'one of'; readonly values: readonly { value: string; span: Span }[]; readonly span: Span }
+  | {
+      readonly kind: 'one of';
+      readonly values: readonly { value: string; span: Span }[];
+      readonly span: Span;
+    }
   | { readonly kind: 'ref'; readonly collection: Name; readonly span: Span };
 
 export type Mark = 'required' | 'unique' | 'label' | 'sensitive';
@@ -99,7 +103,9 @@ export interface Assignment {
 export type Who = 'everybody' | 'people' | 'visitors';
 
 export interface RuleSentence {
-  readonly who: readonly ({ readonly kind: Who; readonly span: Span } | { readonly kind: 'role'; readonly name: Name })[];
+  readonly who: readonly (
+    { readonly kind: Who; readonly span: Span } | { readonly kind: 'role'; readonly name: Name }
+  )[];
   readonly operations: readonly OperationClause[];
   readonly when: Expression | null;
   readonly stamps: readonly Assignment[];
@@ -171,8 +177,4 @@ export interface TrialDeclaration {
 }
 
 export type Declaration =
-  | CollectionDeclaration
-  | RoleDeclaration
-  | RulesDeclaration
-  | IdentityDeclaration
-  | TrialDeclaration;
+  CollectionDeclaration | RoleDeclaration | RulesDeclaration | IdentityDeclaration | TrialDeclaration;

@@ -32,7 +32,8 @@ export function tokenize(
 
   // PostgreSQL cannot store it, not even in a comment, and no editor writes it.
   const nul = text.indexOf('\u0000');
-  if (nul !== -1) report('L001', 'the character U+0000 cannot stand in a text', nul, nul + 1, 'is this a text file?');
+  if (nul !== -1)
+    report('L001', 'the character U+0000 cannot stand in a text', nul, nul + 1, 'is this a text file?');
 
   let at = text.startsWith('\uFEFF') ? 1 : 0;
   while (at < text.length) {
@@ -90,9 +91,20 @@ export function tokenize(
 
   function checkName(word: string, start: number, end: number): void {
     if (!wellFormedName.test(word)) {
-      report('L005', `“${word}” is not a well-formed name`, start, end, 'use a to z, 0 to 9 and _, beginning with a letter');
+      report(
+        'L005',
+        `“${word}” is not a well-formed name`,
+        start,
+        end,
+        'use a to z, 0 to 9 and _, beginning with a letter',
+      );
     } else if (word.length > limits.nameLength) {
-      report('L005', `a name has at most ${limits.nameLength} letters; this one has ${word.length}`, start, end);
+      report(
+        'L005',
+        `a name has at most ${limits.nameLength} letters; this one has ${word.length}`,
+        start,
+        end,
+      );
     }
   }
 

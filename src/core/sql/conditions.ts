@@ -34,7 +34,8 @@ export function conditionSql(condition: Condition, around: Surroundings): Fragme
       return sql`${orderedSql(condition.left, around)} <= ${operandSql(condition.right, around)}`;
     case 'among': {
       const list = condition.values.map((literal) => literal.value);
-      const type = condition.values.find((literal) => literal.type.kind === 'decimal')?.type ?? condition.operand.type;
+      const type =
+        condition.values.find((literal) => literal.type.kind === 'decimal')?.type ?? condition.operand.type;
       return sql`${operandSql(condition.operand, around)} = any(${typed(list, type)}[])`;
     }
     case 'missing':

@@ -11,7 +11,8 @@ const wellFormed = /^[a-z_][a-z0-9_]*$/;
  * into a rulebook; that is checked once more here, where a mistake would be an injection.
  */
 export function identifier(name: string): Fragment {
-  if (!wellFormed.test(name) || name.length > 63) throw new TypeError('an identifier that is not well formed');
+  if (!wellFormed.test(name) || name.length > 63)
+    throw new TypeError('an identifier that is not well formed');
   return Object.freeze({ text: `"${name}"`, values: [] });
 }
 

@@ -27,7 +27,10 @@ export interface ListQuestion {
  * One page, masked. The rows are found, ordered and limited first and masked after, so that a mask is worked out
  * for the page alone. Filter, order and page key all go through the masks, so that a withheld value moves nothing.
  */
-export function listSql(access: Access, question: ListQuestion): { statement: Fragment; reading: SelectList } {
+export function listSql(
+  access: Access,
+  question: ListQuestion,
+): { statement: Fragment; reading: SelectList } {
   const { collection, order, after } = question;
   const reading = access.selectList(collection, 'r');
   const keys = order.map((key) => keySql(access, collection, key));
@@ -100,4 +103,3 @@ function behind(access: Access, question: ListQuestion, after: readonly Value[])
   }
   return anyOf(alternatives);
 }
-

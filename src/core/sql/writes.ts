@@ -62,7 +62,12 @@ export function createFlagsSql(
 }
 
 /** For each delete rule: is it true for the record as it is? */
-export function deleteFlagsSql(access: Access, rules: readonly Rule[], collection: string, id: string): RuleFlags {
+export function deleteFlagsSql(
+  access: Access,
+  rules: readonly Rule[],
+  collection: string,
+  id: string,
+): RuleFlags {
   const flags = rules.map(
     (rule, index) => sql`${access.holds(rule, 'before')} as ${identifier(`before_${index}`)}`,
   );

@@ -65,7 +65,13 @@ class Judge {
         const count = await session.count(collection);
         if (count === 0) return null;
         const some = await session.others(collection, []);
-        return this.#readFailure(session, collection, some[0], `no record of ${collection}`, `reads ${count}: ${listed(some, count)}`);
+        return this.#readFailure(
+          session,
+          collection,
+          some[0],
+          `no record of ${collection}`,
+          `reads ${count}: ${listed(some, count)}`,
+        );
       }
       case 'reads':
         return this.#judgeReads(session, expectation);
@@ -75,13 +81,24 @@ class Judge {
         if (count === 0) return { expected, actual: `reads no record of ${collection}`, evidence: [] };
         const outside = await session.outside(collection, expectation.where);
         if (outside.length === 0) return null;
-        return this.#readFailure(session, collection, outside[0], expected, `also reads ${listed(outside, outside.length)}`);
+        return this.#readFailure(
+          session,
+          collection,
+          outside[0],
+          expected,
+          `also reads ${listed(outside, outside.length)}`,
+        );
       }
       case 'read': {
         const id = await this.#find(collection, expectation.label);
         const seen = await session.read(collection, id);
         if ((seen !== null) === expectation.allowed) return null;
-        return this.#failure(session, { operation: 'read', collection, id, values: new Map() }, expectation.allowed ? 'it is readable' : 'it is not readable', seen === null ? 'it is not readable' : 'it is readable');
+        return this.#failure(
+          session,
+          { operation: 'read', collection, id, values: new Map() },
+          expectation.allowed ? 'it is readable' : 'it is not readable',
+          seen === null ? 'it is not readable' : 'it is readable',
+        );
       }
       case 'withheld':
       case 'shows':
@@ -90,49 +107,89 @@ class Judge {
         const id = await this.#find(collection, expectation.label);
         const values = await this.#values(session, expectation.values);
         const rehearsal = await session.update(collection, id, values);
-        return this.#judgeWrite(session, expectation, rehearsal, { operation: 'update', collection, id, values });
+        return this.#judgeWrite(session, expectation, rehearsal, {
+          operation: 'update',
+          collection,
+          id,
+          values,
+        });
       }
       case 'delete': {
         const id = await this.#find(collection, expectation.label);
         const rehearsal = await session.delete(collection, id);
-        return this.#judgeWrite(session, expectation, rehearsal, { operation: 'delete', collection, id, values: new Map() });
+        return this.#judgeWrite(session, expectation, rehearsal, {
+          operation: 'delete',
+          collection,
+          id,
+          values: new Map(),
+        });
       }
       case 'create': {
         const values = await this.#values(session, expectation.values);
         const rehearsal = await session.create(collection, values);
-        const failure = await this.#judgeWrite(session, expectation, rehearsal, { operation: 'create', collection, id: null, values });
+        const failure = await this.#judgeWrite(session, expectation, rehearsal, {
+          operation: 'create',
+          collection,
+          id: null,
+          values,
+        });
         if (failure !== null || rehearsal.kind !== 'done') return failure;
         return this.#judgeGiving(session, expectation.collection, expectation.giving, rehearsal.values);
       }
     }
   }
 
-  async #judgeReads(session: TrialSession, expectation: Expectation & { kind: 'reads' }): Promise<Failure | null> {
+  async #judgeReads(
+    session: TrialSession,
+    expectation: Expectation & { kind: 'reads' },
+  ): Promise<Failure | null> {
     const { collection, labels } = expectation;
     const ids: string[] = [];
     for (const label of labels) {
       const id = await this.#find(collection, label);
       ids.push(id);
       if ((await session.read(collection, id)) !== null) continue;
-      return this.#failure(session, { operation: 'read', collection, id, values: new Map() }, `${label} is readable`, `${label} is not readable`);
+      return this.#failure(
+        session,
+        { operation: 'read', collection, id, values: new Map() },
+        `${label} is readable`,
+        `${label} is not readable`,
+      );
     }
     if (!expectation.only) return null;
     const others = await session.others(collection, ids);
     if (others.length === 0) return null;
     const count = (await session.count(collection)) - new Set(ids).size;
-    return this.#readFailure(session, collection, others[0], 'nothing else is readable', `also reads ${count}: ${listed(others, count)}`);
+    return this.#readFailure(
+      session,
+      collection,
+      others[0],
+      'nothing else is readable',
+      `also reads ${count}: ${listed(others, count)}`,
+    );
   }
 
-  async #judgeFields(session: TrialSession, expectation: Expectation & { kind: 'withheld' | 'shows' }): Promise<Failure | null> {
+  async #judgeFields(
+    session: TrialSession,
+    expectation: Expectation & { kind: 'withheld' | 'shows' },
+  ): Promise<Failure | null> {
     const { collection, kind, fields, label } = expectation;
     const id = await this.#find(collection, label);
     const seen = await session.read(collection, id);
     const question = { operation: 'read', collection, id, values: new Map() } as const;
-    const expected = kind === 'shows' ? `${label} is readable, with ${fields.join(', ')}` : `${label} is readable, without ${fields.join(', ')}`;
+    const expected =
+      kind === 'shows'
+        ? `${label} is readable, with ${fields.join(', ')}`
+        : `${label} is readable, without ${fields.join(', ')}`;
     if (seen === null) return this.#failure(session, question, expected, `${label} is not readable at all`);
     const wrong = fields.filter((field) => seen.shown.has(field) !== (kind === 'shows'));
     if (wrong.length === 0) return null;
-    return this.#failure(session, question, expected, `${wrong.join(', ')} ${wrong.length === 1 ? 'is' : 'are'} ${kind === 'shows' ? 'withheld' : 'shown'}`);
+    return this.#failure(
+      session,
+      question,
+      expected,
+      `${wrong.join(', ')} ${wrong.length === 1 ? 'is' : 'are'} ${kind === 'shows' ? 'withheld' : 'shown'}`,
+    );
   }
 
   async #judgeWrite(
@@ -148,16 +205,28 @@ class Judge {
     }
     if (rehearsal.kind === 'denied') return null;
     // “may not” is about rules: a value that is taken, say, would hide a rule that lets the write through.
-    const actual = rehearsal.kind === 'done' ? `the ${verb} is allowed` : `it was not a rule that stopped it: ${rehearsal.reason}`;
+    const actual =
+      rehearsal.kind === 'done'
+        ? `the ${verb} is allowed`
+        : `it was not a rule that stopped it: ${rehearsal.reason}`;
     return this.#failure(session, question, `a rule is lacking for the ${verb}`, actual);
   }
 
-  async #judgeGiving(session: TrialSession, collection: string, giving: GivenValues, values: ReadonlyMap<string, Value>): Promise<Failure | null> {
+  async #judgeGiving(
+    session: TrialSession,
+    collection: string,
+    giving: GivenValues,
+    values: ReadonlyMap<string, Value>,
+  ): Promise<Failure | null> {
     const { fields } = collectionOf(this.#rulebook.schema, collection);
     for (const [name, wanted] of await this.#values(session, giving)) {
       const found = values.get(name) ?? null;
       if (sameValue(fields.get(name)!, wanted, found)) continue;
-      return { expected: `${name} = ${JSON.stringify(wanted)}`, actual: `${name} = ${JSON.stringify(found)}`, evidence: [] };
+      return {
+        expected: `${name} = ${JSON.stringify(wanted)}`,
+        actual: `${name} = ${JSON.stringify(found)}`,
+        evidence: [],
+      };
     }
     return null;
   }
@@ -190,22 +259,43 @@ class Judge {
     }
   }
 
-  async #readFailure(session: TrialSession, collection: string, label: string | undefined, expected: string, actual: string): Promise<Failure> {
+  async #readFailure(
+    session: TrialSession,
+    collection: string,
+    label: string | undefined,
+    expected: string,
+    actual: string,
+  ): Promise<Failure> {
     const ids = label === undefined ? [] : await this.#port.find(collection, label);
     if (ids.length !== 1) return { expected, actual, evidence: [] };
-    return this.#failure(session, { operation: 'read', collection, id: ids[0]!, values: new Map() }, expected, actual);
+    return this.#failure(
+      session,
+      { operation: 'read', collection, id: ids[0]!, values: new Map() },
+      expected,
+      actual,
+    );
   }
 
-  async #failure(session: TrialSession, question: EvidenceQuestion, expected: string, actual: string): Promise<Failure> {
+  async #failure(
+    session: TrialSession,
+    question: EvidenceQuestion,
+    expected: string,
+    actual: string,
+  ): Promise<Failure> {
     return { expected, actual, evidence: await session.evidence(question) };
   }
 }
 
 /** Somebody who cannot sign in reads and changes nothing: what may not happen does not, all else fails. */
 function judgeSignedOut(expectation: Expectation): Failure | null {
-  const nothingExpected = expectation.kind === 'reads none' || ('allowed' in expectation && !expectation.allowed);
+  const nothingExpected =
+    expectation.kind === 'reads none' || ('allowed' in expectation && !expectation.allowed);
   if (nothingExpected) return null;
-  return { expected: expectation.text, actual: 'the identity is deactivated: every request of theirs is answered with 401', evidence: [] };
+  return {
+    expected: expectation.text,
+    actual: 'the identity is deactivated: every request of theirs is answered with 401',
+    evidence: [],
+  };
 }
 
 function sameValue(field: Field, a: Value, b: Value): boolean {

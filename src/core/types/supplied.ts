@@ -23,7 +23,10 @@ export function parseSupplied(
     const field = collection.fields.get(key);
     if (field === undefined) {
       const hint = suggestion(key, collection.fields.keys());
-      faults.push({ field: key.slice(0, 64), must: `must be left out: ${collection.name} has no such field${hint === undefined ? '' : ` (${hint})`}` });
+      faults.push({
+        field: key.slice(0, 64),
+        must: `must be left out: ${collection.name} has no such field${hint === undefined ? '' : ` (${hint})`}`,
+      });
     } else if (field.system) {
       faults.push({ field: key, must: 'must be left out: the service alone fills it in' });
     } else if (raw === null && field.required) {

@@ -10,8 +10,6 @@ export type Type =
   | { readonly kind: 'one of'; readonly values: readonly string[] }
   | { readonly kind: 'ref'; readonly collection: string };
 
-export type TypeKind = Type['kind'];
-
 export const simpleTypes = {
   text: { kind: 'text' },
   integer: { kind: 'integer' },

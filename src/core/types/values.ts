@@ -2,7 +2,8 @@ import Big from 'big.js';
 import type { Type, Value } from './types.ts';
 
 /** What is wrong with a value that a type does not take, as the end of a sentence: “must be …”. */
-export type Parsed = { readonly ok: true; readonly value: Value } | { readonly ok: false; readonly must: string };
+export type Parsed =
+  { readonly ok: true; readonly value: Value } | { readonly ok: false; readonly must: string };
 
 const uuidShape = /^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$/;
 const dateShape = /^(\d{4})-(\d{2})-(\d{2})$/;
@@ -75,7 +76,8 @@ function parseTimestamp(raw: unknown): Parsed {
   const must = 'must be a time with its zone (RFC 3339), such as "2026-05-01T12:00:00Z"';
   const parts = typeof raw === 'string' ? timestampShape.exec(raw) : null;
   if (parts === null) return bad(must);
-  const [, date = '', hours = '', minutes = '', seconds = '', fraction = '', , sign, zoneHours, zoneMinutes] = parts;
+  const [, date = '', hours = '', minutes = '', seconds = '', fraction = '', , sign, zoneHours, zoneMinutes] =
+    parts;
   // A leap second (RFC 3339 allows :60) is refused: PostgreSQL would carry it into the next minute.
   if (!isDate(date) || Number(hours) > 23 || Number(minutes) > 59 || Number(seconds) > 59) return bad(must);
   if (Number(zoneHours ?? 0) > 15 || Number(zoneMinutes ?? 0) > 59) return bad(must);

@@ -18,7 +18,9 @@ export async function emptinessOf(
   filtered: boolean,
 ): Promise<EmptinessReason> {
   const unfiltered =
-    filtered && access !== null ? await countVisible(on, access, { collection: collection.name, filter: null }) : 0;
+    filtered && access !== null
+      ? await countVisible(on, access, { collection: collection.name, filter: null })
+      : 0;
   return explainEmptiness(rulebook, {
     collection: collection.name,
     caller: access?.caller ?? null,
@@ -30,7 +32,8 @@ export async function emptinessOf(
 
 /** What the published rulebook speaks of, for the console. */
 export async function overview(on: Executor, rulebook: Rulebook, version: number | null): Promise<Overview> {
-  const people = version === null ? new Map<string, { id: string; active: boolean }>() : await identityPeople(on);
+  const people =
+    version === null ? new Map<string, { id: string; active: boolean }>() : await identityPeople(on);
   return {
     version,
     collections: [...rulebook.schema.values()].map((collection) => ({
@@ -50,7 +53,9 @@ export async function overview(on: Executor, rulebook: Rulebook, version: number
       name: identity.name,
       id: people.get(identity.name)?.id ?? null,
       email: identity.email,
-      roles: identity.roles.map((holding) => (holding.until === null ? holding.role : `${holding.role} until ${holding.until}`)),
+      roles: identity.roles.map((holding) =>
+        holding.until === null ? holding.role : `${holding.role} until ${holding.until}`,
+      ),
       active: !identity.deactivated,
     })),
   };

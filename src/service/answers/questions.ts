@@ -32,7 +32,11 @@ export function collectionNamed(rulebook: Rulebook, name: string): Collection {
 }
 
 /** A list as the caller asked for it, every name resolved; 400 with the spot otherwise. */
-export function listQuestion(rulebook: Rulebook, collection: Collection, query: z.infer<typeof listQuerySchema>): ListQuestion {
+export function listQuestion(
+  rulebook: Rulebook,
+  collection: Collection,
+  query: z.infer<typeof listQuerySchema>,
+): ListQuestion {
   const order = parseOrder(collection, query.order ?? '');
   return {
     collection: collection.name,
@@ -57,11 +61,20 @@ function parseWhere(rulebook: Rulebook, collection: Collection, where: string) {
 /** `queen_year desc, code`; the id comes last always, so that the order is total. */
 function parseOrder(collection: Collection, text: string): OrderKey[] {
   const keys: OrderKey[] = [];
-  for (const part of text.split(',').map((each) => each.trim()).filter((each) => each !== '')) {
+  for (const part of text
+    .split(',')
+    .map((each) => each.trim())
+    .filter((each) => each !== '')) {
     const [name = '', direction, ...rest] = part.split(/\s+/);
     const known = collection.fields.has(name);
-    if (!known || rest.length > 0 || (direction !== undefined && direction !== 'desc' && direction !== 'asc')) {
-      const hint = known ? 'after a field only “desc” or “asc” can stand' : suggestion(name, collection.fields.keys());
+    if (
+      !known ||
+      rest.length > 0 ||
+      (direction !== undefined && direction !== 'desc' && direction !== 'asc')
+    ) {
+      const hint = known
+        ? 'after a field only “desc” or “asc” can stand'
+        : suggestion(name, collection.fields.keys());
       throw malformedOrder(`“${part.slice(0, 60)}” cannot be ordered by`, hint);
     }
     if (keys.some((key) => key.field === name)) throw malformedOrder(`“${name}” stands in the order twice`);
@@ -74,18 +87,37 @@ function parseOrder(collection: Collection, text: string): OrderKey[] {
 }
 
 function malformedOrder(message: string, hint?: string): Problem {
-  return new Problem('malformed-filter', { errors: [{ message, field: 'order', ...(hint === undefined ? {} : { hint }) }] });
+  return new Problem('malformed-filter', {
+    errors: [{ message, field: 'order', ...(hint === undefined ? {} : { hint }) }],
+  });
 }
 
 /** Names with commas between them; each must be among `known`. */
-export function parseNames(text: string | undefined, parameter: string, known: ReadonlySet<string>): string[] | null {
+export function parseNames(
+  text: string | undefined,
+  parameter: string,
+  known: ReadonlySet<string>,
+): string[] | null {
   if (text === undefined) return null;
-  const names = [...new Set(text.split(',').map((name) => name.trim()).filter((name) => name !== ''))];
+  const names = [
+    ...new Set(
+      text
+        .split(',')
+        .map((name) => name.trim())
+        .filter((name) => name !== ''),
+    ),
+  ];
   for (const name of names) {
     if (known.has(name)) continue;
     const hint = suggestion(name, known);
     throw new Problem('malformed-request', {
-      errors: [{ message: `“${name.slice(0, 60)}” cannot stand here`, field: parameter, ...(hint === undefined ? {} : { hint }) }],
+      errors: [
+        {
+          message: `“${name.slice(0, 60)}” cannot stand here`,
+          field: parameter,
+          ...(hint === undefined ? {} : { hint }),
+        },
+      ],
     });
   }
   return names;
@@ -109,7 +141,11 @@ function parsePageKey(collection: Collection, order: readonly OrderKey[], text: 
     throw malformed;
   }
   const parsed = pageKeySchema.safeParse(raw);
-  if (!parsed.success || parsed.data.order !== describeOrder(order) || parsed.data.values.length !== order.length) {
+  if (
+    !parsed.success ||
+    parsed.data.order !== describeOrder(order) ||
+    parsed.data.values.length !== order.length
+  ) {
     throw malformed;
   }
   return order.map((key, index) => {

@@ -15,8 +15,13 @@ export interface Shape {
   readonly include: readonly string[];
 }
 
-export function parseShape(collection: Collection, query: { fields?: string | undefined; include?: string | undefined }): Shape {
-  const references = [...collection.fields.values()].filter((field) => field.type.kind === 'ref' && !field.system);
+export function parseShape(
+  collection: Collection,
+  query: { fields?: string | undefined; include?: string | undefined },
+): Shape {
+  const references = [...collection.fields.values()].filter(
+    (field) => field.type.kind === 'ref' && !field.system,
+  );
   const fields = parseNames(query.fields, 'fields', new Set(collection.fields.keys()));
   return {
     fields: fields === null ? null : new Set(fields),
@@ -54,7 +59,9 @@ export async function recordDocuments(
   for (const field of shape.include) {
     const type = collection.fields.get(field)!.type as { kind: 'ref'; collection: string };
     const ids = records.map((record) => record.shown.get(field) ?? null);
-    const found = await readRecords(on, access, type.collection, [...new Set(ids.filter((id) => id !== null))] as string[]);
+    const found = await readRecords(on, access, type.collection, [
+      ...new Set(ids.filter((id) => id !== null)),
+    ] as string[]);
     for (const [index, id] of ids.entries()) {
       const target = id === null ? undefined : found.get(id as string);
       included[index]![field] = target === undefined ? null : recordDocument(target);
@@ -64,10 +71,17 @@ export async function recordDocuments(
 }
 
 /** The `next` of a page; null behind the last one. */
-export function nextPage(question: ListQuestion, records: readonly VisibleRecord[], more: boolean): string | null {
+export function nextPage(
+  question: ListQuestion,
+  records: readonly VisibleRecord[],
+  more: boolean,
+): string | null {
   const last = records.at(-1);
   if (!more || last === undefined) return null;
-  return pageKey(question.order, question.order.map((key) => last.shown.get(key.field) ?? null));
+  return pageKey(
+    question.order,
+    question.order.map((key) => last.shown.get(key.field) ?? null),
+  );
 }
 
 /** A refusal of the store as a problem. */

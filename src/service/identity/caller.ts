@@ -76,5 +76,9 @@ export function bearerToken(request: Request): string | null {
 }
 
 export function invalidToken(): Problem {
-  return new Problem('invalid-token', {}, { 'WWW-Authenticate': 'Bearer realm="firmgate", error="invalid_token"' });
+  return new Problem(
+    'invalid-token',
+    {},
+    { 'WWW-Authenticate': 'Bearer realm="firmgate", error="invalid_token"' },
+  );
 }

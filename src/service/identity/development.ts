@@ -26,7 +26,12 @@ export function publicPart({ d: _, ...rest }: JWK): JWK {
 }
 
 /** Signs a token. `subject`: a test identity's name, or a staff member for the desk. */
-export async function developmentToken(key: JWK, subject: string, audience: string, seconds: number): Promise<string> {
+export async function developmentToken(
+  key: JWK,
+  subject: string,
+  audience: string,
+  seconds: number,
+): Promise<string> {
   return new SignJWT()
     .setProtectedHeader({ alg: DEVELOPMENT_ALGORITHM, kid: key.kid!, typ: 'JWT' })
     .setIssuer(DEVELOPMENT_ISSUER)

@@ -32,7 +32,8 @@ export class StaffDoor {
     if (token !== null) {
       const verified = await this.#tokens.verify(token);
       // A token for records is none for the desk, whoever signed it.
-      if (verified === null || !verified.development || !verified.audiences.has(DESK_AUDIENCE)) throw invalidToken();
+      if (verified === null || !verified.development || !verified.audiences.has(DESK_AUDIENCE))
+        throw invalidToken();
       return verified.subject;
     }
     const secret = sessionSecret(request);
@@ -50,7 +51,8 @@ export const refuseOtherSites: RequestHandler = (request, _, next) => {
   const { origin, host } = request.headers;
   const site = request.headers['sec-fetch-site'];
   const foreign = origin !== undefined && originHost(origin) !== host;
-  if (foreign || (site !== undefined && site !== 'same-origin' && site !== 'none')) throw new Problem('cross-site');
+  if (foreign || (site !== undefined && site !== 'same-origin' && site !== 'none'))
+    throw new Problem('cross-site');
   next();
 };
 

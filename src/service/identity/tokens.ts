@@ -1,9 +1,24 @@
 import { createHash } from 'node:crypto';
 import { readFileSync } from 'node:fs';
-import { createLocalJWKSet, createRemoteJWKSet, decodeJwt, errors, jwtVerify, type JSONWebKeySet, type JWK, type JWTVerifyGetKey } from 'jose';
+import {
+  createLocalJWKSet,
+  createRemoteJWKSet,
+  decodeJwt,
+  errors,
+  jwtVerify,
+  type JSONWebKeySet,
+  type JWK,
+  type JWTVerifyGetKey,
+} from 'jose';
 import { LRUCache } from 'lru-cache';
 import { ConfigError, type IssuerConfig } from '../config.ts';
-import { DESK_AUDIENCE, DEVELOPMENT_ALGORITHM, DEVELOPMENT_ISSUER, RECORDS_AUDIENCE, publicPart } from './development.ts';
+import {
+  DESK_AUDIENCE,
+  DEVELOPMENT_ALGORITHM,
+  DEVELOPMENT_ISSUER,
+  RECORDS_AUDIENCE,
+  publicPart,
+} from './development.ts';
 
 /**
  * Bearer tokens (RFC 6750) that are signed JWTs (RFC 7519), held to RFC 8725: the issuer that the token names
@@ -21,8 +36,14 @@ export class TokenVerifier {
   constructor(issuers: readonly IssuerConfig[], leeway: number, development: JWK | null) {
     this.#leeway = leeway;
     for (const { issuer, audience, algorithms, keys } of issuers) {
-      if (issuer === DEVELOPMENT_ISSUER) throw new ConfigError(`${issuer} is the development issuer’s own name`);
-      this.#issuers.set(issuer, { keys: keySource(keys), algorithms, audiences: [audience], development: false });
+      if (issuer === DEVELOPMENT_ISSUER)
+        throw new ConfigError(`${issuer} is the development issuer’s own name`);
+      this.#issuers.set(issuer, {
+        keys: keySource(keys),
+        algorithms,
+        audiences: [audience],
+        development: false,
+      });
     }
     if (development !== null) {
       this.#issuers.set(DEVELOPMENT_ISSUER, {
@@ -59,7 +80,13 @@ export class TokenVerifier {
       if (payload.iat! > Date.now() / 1000 + this.#leeway) return null;
       if (payload.sub === '' || typeof payload.sub !== 'string') return null;
       const audiences = new Set([payload.aud ?? []].flat());
-      return { issuer: payload.iss!, subject: payload.sub, audiences, development: trusted.development, expires: payload.exp! };
+      return {
+        issuer: payload.iss!,
+        subject: payload.sub,
+        audiences,
+        development: trusted.development,
+        expires: payload.exp!,
+      };
     } catch (error) {
       if (error instanceof errors.JOSEError && !(error instanceof errors.JWKSTimeout)) return null;
       throw error;

@@ -14,7 +14,11 @@ export function problemHandler(logger: Logger): ErrorRequestHandler {
       return;
     }
     const problem = asProblem(error);
-    if (problem.status >= 500) logger.error({ request: request.id, problem: problem.type, failure: describe(error) }, 'request failed');
+    if (problem.status >= 500)
+      logger.error(
+        { request: request.id, problem: problem.type, failure: describe(error) },
+        'request failed',
+      );
     answer(problem, request, response);
   };
 }
@@ -60,5 +64,9 @@ function asProblem(error: unknown): Problem {
 function describe(error: unknown): object {
   if (!(error instanceof Error)) return { kind: typeof error };
   const frames = (error.stack ?? '').split('\n').filter((line) => line.trimStart().startsWith('at '));
-  return { kind: error.name, code: (error as NodeJS.ErrnoException).code, at: frames.slice(0, 8).map((line) => line.trim()) };
+  return {
+    kind: error.name,
+    code: (error as NodeJS.ErrnoException).code,
+    at: frames.slice(0, 8).map((line) => line.trim()),
+  };
 }

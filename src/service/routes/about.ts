@@ -16,7 +16,10 @@ export function aboutRoutes(database: Database, callers: CallerFinder, isReady: 
   offer(router, '/v1/health', {
     async get(_, response) {
       const health = await healthOf();
-      response.status(health.status === 'ok' ? 200 : 503).set('Cache-Control', 'no-store').json(health);
+      response
+        .status(health.status === 'ok' ? 200 : 503)
+        .set('Cache-Control', 'no-store')
+        .json(health);
     },
   });
 

@@ -12,7 +12,10 @@ export function consoleRoutes(folder: string): Router {
   const router = Router();
   const page = join(folder, 'index.html');
   const template = existsSync(page) ? readFileSync(page, 'utf8') : null;
-  router.use('/assets', express.static(join(folder, 'assets'), { immutable: true, maxAge: '1y', index: false, redirect: false }));
+  router.use(
+    '/assets',
+    express.static(join(folder, 'assets'), { immutable: true, maxAge: '1y', index: false, redirect: false }),
+  );
   router.get(['/', '/{*path}'], (_, response) => {
     if (template === null) throw new Problem('not-found');
     const nonce = randomBytes(16).toString('base64');

@@ -26,7 +26,12 @@ import { jsonBody, offer } from './route.ts';
 const rulebookBody = json({ limit: '16mb' });
 
 /** `/v1/desk`: the developer's side. Staff alone; records only through an identity. */
-export function deskRoutes(database: Database, callers: CallerFinder, staff: StaffDoor, rulebooks: RulebookKeeper): Router {
+export function deskRoutes(
+  database: Database,
+  callers: CallerFinder,
+  staff: StaffDoor,
+  rulebooks: RulebookKeeper,
+): Router {
   const router = Router({ caseSensitive: true, strict: true });
   // Before anything else, so that nobody else can make the service read 16 MB.
   router.use(async (request, response, next) => {
@@ -47,7 +52,9 @@ export function deskRoutes(database: Database, callers: CallerFinder, staff: Sta
       const rulebook = await rulebooks.inForce((await present()).version);
       const collection = collectionNamed(rulebook, request.params.collection as string);
       if (query.as !== undefined && !rulebook.identities.has(query.as)) throw new Problem('not-found');
-      const audience = await callers.as(query.as === undefined ? { kind: 'visitor' } : { kind: 'test identity', name: query.as });
+      const audience = await callers.as(
+        query.as === undefined ? { kind: 'visitor' } : { kind: 'test identity', name: query.as },
+      );
       const total = await countRecords(database, collection.name);
       const filtered = query.where !== undefined;
       if (audience === null) {
@@ -63,7 +70,10 @@ export function deskRoutes(database: Database, callers: CallerFinder, staff: Sta
         next: nextPage(question, records, more),
         count: await countVisible(database, access, question),
         total,
-        emptiness: records.length > 0 ? null : await emptinessOf(database, access.rulebook, access, collection, filtered),
+        emptiness:
+          records.length > 0
+            ? null
+            : await emptinessOf(database, access.rulebook, access, collection, filtered),
       });
     },
   });
@@ -92,7 +102,9 @@ export function deskRoutes(database: Database, callers: CallerFinder, staff: Sta
         if (rulebook !== inForce) refuseOtherCollections(rulebook.schema, inForce.schema);
         const began = performance.now();
         const verdicts: VerdictDocument[] = [];
-        await tryOut(database, rulebook, rulebook.trials, (verdict) => verdicts.push(verdictDocument(verdict, rulebook)));
+        await tryOut(database, rulebook, rulebook.trials, (verdict) =>
+          verdicts.push(verdictDocument(verdict, rulebook)),
+        );
         const passed = verdicts.filter((verdict) => verdict.passed).length;
         send(response, 200, {
           passed,
@@ -118,23 +130,36 @@ function draft(body: Record<string, unknown>): Rulebook {
   const { files } = parseInput(rulebookFilesSchema, body);
   const repeated = files.find((file, index) => files.findIndex((other) => other.name === file.name) < index);
   if (repeated !== undefined) {
-    throw new Problem('malformed-request', { errors: [{ message: `the file ${repeated.name} is given twice`, field: 'files' }] });
+    throw new Problem('malformed-request', {
+      errors: [{ message: `the file ${repeated.name} is given twice`, field: 'files' }],
+    });
   }
   const checked = checkRulebook(files);
   if (checked.ok) return checked.rulebook;
-  throw new Problem('rulebook-errors', { errors: checked.diagnostics.map((diagnostic) => locate(diagnostic, files)) });
+  throw new Problem('rulebook-errors', {
+    errors: checked.diagnostics.map((diagnostic) => locate(diagnostic, files)),
+  });
 }
 
 /** Trials run against the tables that are there, so a draft may change rules, and collections only by publishing. */
 function refuseOtherCollections(drafted: Schema, published: Schema): void {
   if (describeSchema(drafted) === describeSchema(published)) return;
   throw new Problem('cannot-publish', {
-    errors: [{ message: 'the collections of these files differ from the published ones: publish first, then run the trials' }],
+    errors: [
+      {
+        message:
+          'the collections of these files differ from the published ones: publish first, then run the trials',
+      },
+    ],
   });
 }
 
 function describeSchema(schema: Schema): string {
-  const collections = [...schema.values()].map(({ name, fields, label }) => ({ name, label, fields: [...fields.values()] }));
+  const collections = [...schema.values()].map(({ name, fields, label }) => ({
+    name,
+    label,
+    fields: [...fields.values()],
+  }));
   return JSON.stringify(collections.toSorted((a, b) => (a.name < b.name ? -1 : 1)));
 }
 

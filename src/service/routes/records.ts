@@ -9,7 +9,14 @@ import { deleteRecord } from '../../store/records/delete.ts';
 import { countVisible, listRecords, readRecord } from '../../store/records/read.ts';
 import { updateRecord, type Precondition } from '../../store/records/update.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
-import { nextPage, parseShape, recordDocument, recordDocuments, recordTag, refusalProblem } from '../answers/records.ts';
+import {
+  nextPage,
+  parseShape,
+  recordDocument,
+  recordDocuments,
+  recordTag,
+  refusalProblem,
+} from '../answers/records.ts';
 import type { CallerFinder } from '../identity/caller.ts';
 import { Problem } from '../problems/problem.ts';
 import { jsonBody, offer } from './route.ts';
@@ -77,7 +84,14 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       refuseQuery(request);
       const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES));
       const id = recordId(collection, request);
-      const outcome = await updateRecord(database, access, collection.name, id, supplied, precondition(request));
+      const outcome = await updateRecord(
+        database,
+        access,
+        collection.name,
+        id,
+        supplied,
+        precondition(request),
+      );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       const record = outcome.value;
       if (record === null) {
@@ -93,7 +107,13 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       const { rulebook, access } = await callers.find(request);
       const collection = collectionNamed(rulebook, named(request, 'collection'));
       refuseQuery(request);
-      const outcome = await deleteRecord(database, access, collection.name, recordId(collection, request), precondition(request));
+      const outcome = await deleteRecord(
+        database,
+        access,
+        collection.name,
+        recordId(collection, request),
+        precondition(request),
+      );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       response.set(privately).status(204).end();
     },
@@ -133,7 +153,9 @@ function suppliedValues(collection: Collection, body: Record<string, unknown>) {
 function refuseQuery(request: Request): void {
   const [parameter] = Object.keys(request.query);
   if (parameter === undefined) return;
-  throw new Problem('malformed-request', { errors: [{ message: 'this request takes no parameters', field: parameter.slice(0, 100) }] });
+  throw new Problem('malformed-request', {
+    errors: [{ message: 'this request takes no parameters', field: parameter.slice(0, 100) }],
+  });
 }
 
 /** If-Match (RFC 9110, strong comparison). It may lie before a record that was never read, so it is no way to probe. */

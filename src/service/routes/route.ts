@@ -8,7 +8,12 @@ type Handler = (request: Request, response: Response) => Promise<void> | void;
  * Offers a path: its methods, OPTIONS with `Allow`, and 405 with `Allow` for all others (RFC 9110). A GET answers
  * HEAD too. Every answer may be refused with 406 where the caller takes no JSON.
  */
-export function offer(router: Router, path: string, handlers: Partial<Record<Method, Handler>>, before: RequestHandler[] = []): void {
+export function offer(
+  router: Router,
+  path: string,
+  handlers: Partial<Record<Method, Handler>>,
+  before: RequestHandler[] = [],
+): void {
   const route = router.route(path);
   const methods = Object.keys(handlers).map((method) => method.toUpperCase());
   const allow = [...methods, ...(methods.includes('GET') ? ['HEAD'] : []), 'OPTIONS'].join(', ');
@@ -24,7 +29,8 @@ export function offer(router: Router, path: string, handlers: Partial<Record<Met
 }
 
 const refuseForeignTypes: RequestHandler = (request, _, next) => {
-  if (request.accepts(['application/json', 'application/problem+json']) === false) throw new Problem('not-acceptable');
+  if (request.accepts(['application/json', 'application/problem+json']) === false)
+    throw new Problem('not-acceptable');
   next();
 };
 

@@ -51,5 +51,11 @@ export function sessionRoutes(database: Database, staff: StaffDoor): Router {
 }
 
 function setCookie(response: Response, secret: string, maxAge: number, secure: boolean): void {
-  response.cookie(SESSION_COOKIE, secret, { httpOnly: true, sameSite: 'strict', secure, path: '/v1/desk', maxAge });
+  response.cookie(SESSION_COOKIE, secret, {
+    httpOnly: true,
+    sameSite: 'strict',
+    secure,
+    path: '/v1/desk',
+    maxAge,
+  });
 }

@@ -24,7 +24,10 @@ export async function existingTables(on: Executor): Promise<ExistingTables> {
   const tables = new Map<string, Map<string, ExistingColumn>>();
   for (const row of rows) {
     const columns = tables.get(row.table) ?? new Map<string, ExistingColumn>();
-    columns.set(row.column, { type: row.type.replace('timestamp with time zone', 'timestamptz'), required: row.required });
+    columns.set(row.column, {
+      type: row.type.replace('timestamp with time zone', 'timestamptz'),
+      required: row.required,
+    });
     tables.set(row.table, columns);
   }
   return tables;

@@ -13,10 +13,16 @@ import { PublishRefused } from '../failures.ts';
  * An identity that is no longer there is deactivated and keeps its records. Answers what could not be found yet,
  * such as a district that no record has: that field stays missing.
  */
-export async function syncIdentities(on: Executor, rulebook: Rulebook): Promise<{ readonly notes: readonly string[] }> {
+export async function syncIdentities(
+  on: Executor,
+  rulebook: Rulebook,
+): Promise<{ readonly notes: readonly string[] }> {
   const notes: string[] = [];
   const names = [...rulebook.identities.keys()];
-  await run(on, sql`update records.people set _active = false where _identity is not null and _identity <> all(${value(names)}::text[])`);
+  await run(
+    on,
+    sql`update records.people set _active = false where _identity is not null and _identity <> all(${value(names)}::text[])`,
+  );
   for (const identity of rulebook.identities.values()) {
     await refuseTakenAddress(on, identity);
     const values = new Map<string, Value>();
@@ -61,12 +67,19 @@ async function resolve(
   const found = await findByLabel(on, rulebook, given.collection, given.label);
   if (found.length === 1) return found[0]!;
   const many = found.length === 0 ? 'no record' : 'more than one record';
-  notes.push(`test identity ${identity.name}: ${field} is missing, because ${given.collection} has ${many} “${given.label}”`);
+  notes.push(
+    `test identity ${identity.name}: ${field} is missing, because ${given.collection} has ${many} “${given.label}”`,
+  );
   return null;
 }
 
 /** The ids of the records with this label, two at most, with full sight. */
-export async function findByLabel(on: Executor, rulebook: Rulebook, collection: string, label: string): Promise<string[]> {
+export async function findByLabel(
+  on: Executor,
+  rulebook: Rulebook,
+  collection: string,
+  label: string,
+): Promise<string[]> {
   const { label: field } = collectionOf(rulebook.schema, collection);
   if (field === null) return [];
   const rows = await run<{ id: string }>(

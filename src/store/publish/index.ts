@@ -7,7 +7,6 @@ import { shapeTables } from './tables.ts';
 
 export { countRecords } from './tables.ts';
 export { findByLabel, syncIdentities } from './identities.ts';
-export { fieldOfConstraint } from './names.ts';
 
 export interface Published {
   readonly version: number;

@@ -1,6 +1,12 @@
 import { commaList, sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { column, columnType, identifier, table } from '../../core/sql/identifiers.ts';
-import { PEOPLE, systemFieldNames, type Collection, type Field, type Schema } from '../../core/types/schema.ts';
+import {
+  PEOPLE,
+  systemFieldNames,
+  type Collection,
+  type Field,
+  type Schema,
+} from '../../core/types/schema.ts';
 import { run, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { existingTables, type ExistingTables } from './existing.ts';
@@ -11,7 +17,10 @@ import { constraintName } from './names.ts';
  * no longer speaks of stays in its column or table, out of everybody's reach, and is named in the answer.
  * A change that could lose or bend a value is refused with what to do instead.
  */
-export async function shapeTables(on: Executor, schema: Schema): Promise<{ readonly setAside: readonly string[] }> {
+export async function shapeTables(
+  on: Executor,
+  schema: Schema,
+): Promise<{ readonly setAside: readonly string[] }> {
   const existing = await existingTables(on);
   const problems = unfitColumns(existing, schema);
   if (problems.length > 0) throw new PublishRefused(problems);
@@ -59,10 +68,19 @@ async function addColumn(on: Executor, collection: string, field: Field): Promis
   const collation = columnType(field.type).text === 'text' ? sql` collate "C"` : sql``;
   const standard = field.default;
   const filling =
-    standard === null ? sql`` : standard.kind === 'now' ? sql` default now()` : sql` default ${literal(standard.value)}`;
-  await alter(on, collection, sql`add column ${identifier(field.name)} ${columnType(field.type)}${collation}${filling}`);
+    standard === null
+      ? sql``
+      : standard.kind === 'now'
+        ? sql` default now()`
+        : sql` default ${literal(standard.value)}`;
+  await alter(
+    on,
+    collection,
+    sql`add column ${identifier(field.name)} ${columnType(field.type)}${collation}${filling}`,
+  );
   // The default has filled the records that were there; from now on the service fills it in itself.
-  if (standard !== null) await alter(on, collection, sql`alter column ${identifier(field.name)} drop default`);
+  if (standard !== null)
+    await alter(on, collection, sql`alter column ${identifier(field.name)} drop default`);
 }
 
 async function constrain(on: Executor, collection: string, field: Field): Promise<void> {
@@ -72,14 +90,22 @@ async function constrain(on: Executor, collection: string, field: Field): Promis
 
   const unique = constraintName('u', collection, field.name);
   if (!field.unique) await dropConstraint(on, collection, unique);
-  else if (!(await hasConstraint(on, collection, unique))) await makeUnique(on, collection, field.name, unique);
+  else if (!(await hasConstraint(on, collection, unique)))
+    await makeUnique(on, collection, field.name, unique);
 
   const reference = constraintName('f', collection, field.name);
   await dropConstraint(on, collection, reference);
   if (field.type.kind === 'ref') {
-    await alter(on, collection, sql`add constraint ${identifier(reference)} foreign key (${name}) references ${table(field.type.collection)} (id)`);
+    await alter(
+      on,
+      collection,
+      sql`add constraint ${identifier(reference)} foreign key (${name}) references ${table(field.type.collection)} (id)`,
+    );
     // With the id behind it the index also serves a page of “my records”, which is the question asked most.
-    await run(on, sql`create index if not exists ${identifier(constraintName('i', collection, field.name))} on ${table(collection)} (${name}, id)`);
+    await run(
+      on,
+      sql`create index if not exists ${identifier(constraintName('i', collection, field.name))} on ${table(collection)} (${name}, id)`,
+    );
   }
 
   const check = constraintName('c', collection, field.name);
@@ -96,7 +122,10 @@ function allowedValues(field: Field, name: Fragment): Fragment | null {
 }
 
 async function requireValues(on: Executor, collection: string, field: string): Promise<void> {
-  const empty = await count(on, sql`select count(*) as count from ${table(collection)} where ${identifier(field)} is null`);
+  const empty = await count(
+    on,
+    sql`select count(*) as count from ${table(collection)} where ${identifier(field)} is null`,
+  );
   if (empty > 0) {
     throw new PublishRefused([
       `${collection}.${field} is required, and ${empty} of the records there have no value: fill them in first, or publish the field without “required”`,
@@ -105,7 +134,12 @@ async function requireValues(on: Executor, collection: string, field: string): P
   await alter(on, collection, sql`alter column ${identifier(field)} set not null`);
 }
 
-async function makeUnique(on: Executor, collection: string, field: string, constraint: string): Promise<void> {
+async function makeUnique(
+  on: Executor,
+  collection: string,
+  field: string,
+  constraint: string,
+): Promise<void> {
   const name = identifier(field);
   const repeated = await count(
     on,
@@ -119,8 +153,17 @@ async function makeUnique(on: Executor, collection: string, field: string, const
   await alter(on, collection, sql`add constraint ${identifier(constraint)} unique (${name})`);
 }
 
-async function addCheck(on: Executor, collection: string, field: string, constraint: string, allowed: Fragment): Promise<void> {
-  const outside = await count(on, sql`select count(*) as count from ${table(collection)} where not (${allowed})`);
+async function addCheck(
+  on: Executor,
+  collection: string,
+  field: string,
+  constraint: string,
+  allowed: Fragment,
+): Promise<void> {
+  const outside = await count(
+    on,
+    sql`select count(*) as count from ${table(collection)} where not (${allowed})`,
+  );
   if (outside > 0) {
     throw new PublishRefused([
       `${outside} records of ${collection} have a value in ${field} that its type no longer allows: change those first, or keep the value in the list`,
@@ -153,7 +196,8 @@ async function count(on: Executor, statement: Fragment): Promise<number> {
 /** A checked literal inside DDL, where PostgreSQL takes no bound values. */
 function literal(checked: string | number | boolean | null): Fragment {
   // Doubling the quote is the whole of quoting while standard_conforming_strings is on, its setting since 9.1.
-  const text = checked === null ? 'null' : `'${String(checked).replaceAll("'", "''").replaceAll('?', '\\?')}'`;
+  const text =
+    checked === null ? 'null' : `'${String(checked).replaceAll("'", "''").replaceAll('?', '\\?')}'`;
   return Object.freeze({ text, values: [] });
 }
 
@@ -171,7 +215,8 @@ async function setAside(on: Executor, existing: ExistingTables, schema: Schema):
       if (collection.fields.has(field) || systemFieldNames.has(field)) continue;
       named.push(`${name}.${field}`);
       await alter(on, name, sql`alter column ${identifier(field)} drop not null`);
-      for (const kind of ['u', 'f', 'c'] as const) await dropConstraint(on, name, constraintName(kind, name, field));
+      for (const kind of ['u', 'f', 'c'] as const)
+        await dropConstraint(on, name, constraintName(kind, name, field));
     }
   }
   return named;

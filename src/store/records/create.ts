@@ -1,6 +1,12 @@
 import { v7 as uuid } from 'uuid';
 import { evaluateOperand } from '../../core/evaluate/closures.ts';
-import { allowsSupplied, createGroups, refusedByName, rulesFor, type CreateGroup } from '../../core/evaluate/combine.ts';
+import {
+  allowsSupplied,
+  createGroups,
+  refusedByName,
+  rulesFor,
+  type CreateGroup,
+} from '../../core/evaluate/combine.ts';
 import type { Operand } from '../../core/ir/conditions.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { operandSql } from '../../core/sql/conditions.ts';
@@ -23,7 +29,12 @@ export interface Created {
  * Makes a record. In this order, the first failure answering alone: fields that no rule takes, references that the
  * caller cannot read, no rule that is true, a required field left empty, a value taken.
  */
-export async function createRecord(on: Executor, access: Access, collection: string, supplied: Supplied): Promise<Outcome<Created>> {
+export async function createRecord(
+  on: Executor,
+  access: Access,
+  collection: string,
+  supplied: Supplied,
+): Promise<Outcome<Created>> {
   const names = [...supplied.keys()];
   const rules = rulesFor(access.rulebook, access.caller, collection, 'create');
   const uncovered = refusedByName(rules, names);
@@ -40,14 +51,19 @@ export async function createRecord(on: Executor, access: Access, collection: str
     const candidates = new Map<string, ReadonlyMap<string, Value>>();
     for (const group of createGroups(rules, names)) {
       const values = await completed(transaction, access, collection, id, supplied, group);
-      const holds = await truthOf(transaction, createFlagsSql(access, group.rules, collection, values), ['after']);
-      if (allowsSupplied(group.rules, 'create', names, holds).allowed) candidates.set(JSON.stringify([...values]), values);
+      const holds = await truthOf(transaction, createFlagsSql(access, group.rules, collection, values), [
+        'after',
+      ]);
+      if (allowsSupplied(group.rules, 'create', names, holds).allowed)
+        candidates.set(JSON.stringify([...values]), values);
     }
     const [values] = candidates.values();
     // Two groups that would make different records leave open which one was meant: neither is made.
     if (values === undefined || candidates.size > 1) return refuse({ kind: 'not allowed', fields: [] });
 
-    const empty = [...definition.fields.values()].filter((field) => field.required && (values.get(field.name) ?? null) === null);
+    const empty = [...definition.fields.values()].filter(
+      (field) => field.required && (values.get(field.name) ?? null) === null,
+    );
     if (empty.length > 0) return refuse({ kind: 'value required', fields: empty.map((field) => field.name) });
     await run(transaction, insertSql(definition, values));
     return done({ id, record: await readRecord(transaction, access, collection, id) });
@@ -67,7 +83,8 @@ async function completed(
   for (const field of collectionOf(access.rulebook.schema, collection).fields.values()) {
     if (field.system) values.set(field.name, field.name === 'id' ? id : access.now);
     else if (supplied.has(field.name)) values.set(field.name, supplied.get(field.name)!);
-    else if (field.default !== null) values.set(field.name, field.default.kind === 'now' ? access.now : field.default.value);
+    else if (field.default !== null)
+      values.set(field.name, field.default.kind === 'now' ? access.now : field.default.value);
   }
   for (const stamp of group.stamps) values.set(stamp.field, await stampValue(on, access, stamp.value));
   return values;
@@ -78,6 +95,9 @@ async function stampValue(on: Executor, access: Access, operand: Operand): Promi
   if (operand.kind !== 'path' || operand.steps.length === 1) {
     return evaluateOperand(operand, { caller: access.caller, now: access.now, look: () => null });
   }
-  const [row] = await run<{ value: Value }>(on, sql`select ${operandSql(operand, access.around('r'))} as value`);
+  const [row] = await run<{ value: Value }>(
+    on,
+    sql`select ${operandSql(operand, access.around('r'))} as value`,
+  );
   return row!.value;
 }

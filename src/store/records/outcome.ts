@@ -28,7 +28,8 @@ export type Refusal =
   /** Other records point at this one. */
   | { readonly kind: 'still referenced' };
 
-export type Outcome<T> = { readonly ok: true; readonly value: T } | { readonly ok: false; readonly refusal: Refusal };
+export type Outcome<T> =
+  { readonly ok: true; readonly value: T } | { readonly ok: false; readonly refusal: Refusal };
 
 export function refuse(refusal: Refusal): { readonly ok: false; readonly refusal: Refusal } {
   return { ok: false, refusal };

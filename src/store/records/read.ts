@@ -28,14 +28,24 @@ export async function countVisible(
 }
 
 /** One record, or null where it is not there or not readable. */
-export async function readRecord(on: Executor, access: Access, collection: string, id: string): Promise<VisibleRecord | null> {
+export async function readRecord(
+  on: Executor,
+  access: Access,
+  collection: string,
+  id: string,
+): Promise<VisibleRecord | null> {
   const { statement, reading } = readSql(access, collection, id, false);
   const [row] = await run(on, statement);
   return row === undefined ? null : visibleRecord(row, reading);
 }
 
 /** The same, held against changes until the transaction ends. */
-export async function lockRecord(on: Executor, access: Access, collection: string, id: string): Promise<VisibleRecord | null> {
+export async function lockRecord(
+  on: Executor,
+  access: Access,
+  collection: string,
+  id: string,
+): Promise<VisibleRecord | null> {
   const { statement, reading } = readSql(access, collection, id, true);
   const [row] = await run(on, statement);
   return row === undefined ? null : visibleRecord(row, reading);

@@ -40,7 +40,10 @@ export async function updateRecord(
 
     const changes = new Map<string, Value>(supplied);
     if (names.length > 0) changes.set('updated_at', access.now);
-    const holds = await truthOf(transaction, updateFlagsSql(access, rules, collection, id, changes), ['before', 'after']);
+    const holds = await truthOf(transaction, updateFlagsSql(access, rules, collection, id, changes), [
+      'before',
+      'after',
+    ]);
     const { allowed, refused } = allowsSupplied(rules, 'update', names, holds);
     if (!allowed) return refuse({ kind: 'not allowed', fields: refused });
 

@@ -55,17 +55,22 @@ export async function writing<T>(
       const failure = classify(error);
       switch (failure.kind) {
         case 'conflict':
-          if (inner || attempt >= ATTEMPTS) throw new DatabaseUnavailable('too many writes at the same moment');
+          if (inner || attempt >= ATTEMPTS)
+            throw new DatabaseUnavailable('too many writes at the same moment');
           await new Promise((resolve) => setTimeout(resolve, 2 ** attempt * Math.random()));
           continue;
         case 'unique': {
           const field = fieldOfConstraint(collection, failure.constraint);
           // A field that the caller did not supply is not named: its value came from a stamp or a default.
-          return refuse({ kind: 'value taken', fields: field !== null && supplied.has(field) ? [field] : [] });
+          return refuse({
+            kind: 'value taken',
+            fields: field !== null && supplied.has(field) ? [field] : [],
+          });
         }
         case 'reference': {
           const field = fieldOfConstraint(collection, failure.constraint);
-          if (field !== null && supplied.has(field)) return refuse({ kind: 'reference not found', fields: [field] });
+          if (field !== null && supplied.has(field))
+            return refuse({ kind: 'reference not found', fields: [field] });
           return refuse({ kind: 'still referenced' });
         }
         default:
@@ -76,32 +81,54 @@ export async function writing<T>(
 }
 
 /** Must a write of this kind run serializable? Where any condition that decides it looks beyond the record. */
-export function needsSerializable(access: Access, collection: string, operation: OperationName, supplied: Supplied): boolean {
+export function needsSerializable(
+  access: Access,
+  collection: string,
+  operation: OperationName,
+  supplied: Supplied,
+): boolean {
   if (suppliedReferences(access, collection, supplied).length > 0) return true;
-  const rules = (['read', operation] as const).flatMap((each) => rulesFor(access.rulebook, access.caller, collection, each));
+  const rules = (['read', operation] as const).flatMap((each) =>
+    rulesFor(access.rulebook, access.caller, collection, each),
+  );
   return looksAtOthers(rules.map((rule) => rule.when));
 }
 
 /** The supplied references that point at nothing the caller may read. */
-export async function unreadableReferences(on: Executor, access: Access, collection: string, supplied: Supplied): Promise<string[]> {
+export async function unreadableReferences(
+  on: Executor,
+  access: Access,
+  collection: string,
+  supplied: Supplied,
+): Promise<string[]> {
   const references = suppliedReferences(access, collection, supplied);
   if (references.length === 0) return [];
   const [found] = await run<Record<string, boolean>>(on, referencesSql(access, references));
-  return references.filter((_, index) => found![`found_${index}`] !== true).map((reference) => reference.field);
+  return references
+    .filter((_, index) => found![`found_${index}`] !== true)
+    .map((reference) => reference.field);
 }
 
 function suppliedReferences(access: Access, collection: string, supplied: Supplied) {
   const { fields } = collectionOf(access.rulebook.schema, collection);
   return [...supplied].flatMap(([name, id]) => {
     const { type } = fields.get(name)!;
-    return type.kind === 'ref' && id !== null ? [{ field: name, collection: type.collection, id: id as string }] : [];
+    return type.kind === 'ref' && id !== null
+      ? [{ field: name, collection: type.collection, id: id as string }]
+      : [];
   });
 }
 
 /** Asks the database which rules are true. A rule counts where every one of `sides` is true for it. */
-export async function truthOf(on: Executor, flags: RuleFlags, sides: readonly ('before' | 'after')[]): Promise<Holds> {
+export async function truthOf(
+  on: Executor,
+  flags: RuleFlags,
+  sides: readonly ('before' | 'after')[],
+): Promise<Holds> {
   if (flags.rules.length === 0) return () => false;
   const [row] = await run<Record<string, boolean>>(on, flags.statement);
-  const real = new Set(flags.rules.filter((_, index) => sides.every((side) => row?.[`${side}_${index}`] === true)));
+  const real = new Set(
+    flags.rules.filter((_, index) => sides.every((side) => row?.[`${side}_${index}`] === true)),
+  );
   return (rule) => real.has(rule);
 }

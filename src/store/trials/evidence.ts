@@ -12,7 +12,11 @@ import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 
 /** What each rule that could have applied says of one record, by the closures: for explaining, not for deciding. */
-export async function gatherEvidence(on: Executor, access: Access, question: EvidenceQuestion): Promise<Evidence[]> {
+export async function gatherEvidence(
+  on: Executor,
+  access: Access,
+  question: EvidenceQuestion,
+): Promise<Evidence[]> {
   const { operation, collection, id, values } = question;
   const rules = rulesFor(access.rulebook, access.caller, collection, operation);
   const before = id === null ? null : await fullRecord(on, access, collection, id);
@@ -25,17 +29,24 @@ export async function gatherEvidence(on: Executor, access: Access, question: Evi
       evidence.push({ ...common, after: await sees(newRecord(access, collection, values, rule)) });
     } else if (before !== null) {
       const truth = await sees(before);
-      const after = operation === 'update' ? { after: await sees({ ...before, ...Object.fromEntries(values) }) } : {};
+      const after =
+        operation === 'update' ? { after: await sees({ ...before, ...Object.fromEntries(values) }) } : {};
       evidence.push({ ...common, before: truth, ...after });
     }
   }
   return evidence;
 }
 
-function newRecord(access: Access, collection: string, values: ReadonlyMap<string, Value>, rule: Rule): RecordValues {
+function newRecord(
+  access: Access,
+  collection: string,
+  values: ReadonlyMap<string, Value>,
+  rule: Rule,
+): RecordValues {
   const record: Record<string, Value> = {};
   for (const field of collectionOf(access.rulebook.schema, collection).fields.values()) {
-    record[field.name] = values.get(field.name) ?? (field.default?.kind === 'value' ? field.default.value : null);
+    record[field.name] =
+      values.get(field.name) ?? (field.default?.kind === 'value' ? field.default.value : null);
   }
   const circumstances = { caller: access.caller, now: access.now, look: () => null };
   for (const stamp of rule.stamps) record[stamp.field] = evaluateOperand(stamp.value, circumstances);
@@ -54,7 +65,13 @@ async function decide(on: Executor, access: Access, rule: Rule, record: RecordVa
 }
 
 /** Fetches every record that the paths of a condition come through, so that the closures find them at hand. */
-async function fetchPaths(on: Executor, access: Access, rule: Rule, record: RecordValues, known: Map<string, RecordValues | null>) {
+async function fetchPaths(
+  on: Executor,
+  access: Access,
+  rule: Rule,
+  record: RecordValues,
+  known: Map<string, RecordValues | null>,
+) {
   for (const operand of operandsOf(rule.when)) {
     if (operand.kind !== 'path') continue;
     let here: RecordValues | null = operand.root === 'me' ? (access.caller.person?.values ?? null) : record;
@@ -70,7 +87,12 @@ async function fetchPaths(on: Executor, access: Access, rule: Rule, record: Reco
 }
 
 /** A record with full sight. Never for an answer to a caller. */
-export async function fullRecord(on: Executor, access: Access, collection: string, id: string): Promise<RecordValues | null> {
+export async function fullRecord(
+  on: Executor,
+  access: Access,
+  collection: string,
+  id: string,
+): Promise<RecordValues | null> {
   const fields = [...collectionOf(access.rulebook.schema, collection).fields.keys()];
   const [row] = await run<Record<string, Value>>(
     on,

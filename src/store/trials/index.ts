@@ -39,7 +39,8 @@ export async function tryOut(
   try {
     await database.transaction(async (transaction) => {
       await syncIdentities(transaction, rulebook);
-      for await (const verdict of runTrials(rulebook, trials, new StorePort(transaction, rulebook))) report(verdict);
+      for await (const verdict of runTrials(rulebook, trials, new StorePort(transaction, rulebook)))
+        report(verdict);
       throw new RollBack();
     });
   } catch (error) {
@@ -57,8 +58,13 @@ class StorePort implements TrialPort {
   }
 
   async session(identity: string | null): Promise<TrialSession | null> {
-    const arrival = await arrive(this.#on, identity === null ? { kind: 'visitor' } : { kind: 'test identity', name: identity });
-    return arrival === null ? null : new StoreSession(this.#on, new Access(this.#rulebook, arrival.caller, arrival.now));
+    const arrival = await arrive(
+      this.#on,
+      identity === null ? { kind: 'visitor' } : { kind: 'test identity', name: identity },
+    );
+    return arrival === null
+      ? null
+      : new StoreSession(this.#on, new Access(this.#rulebook, arrival.caller, arrival.now));
   }
 
   async find(collection: string, label: string): Promise<readonly string[]> {
@@ -66,7 +72,10 @@ class StorePort implements TrialPort {
   }
 
   async person(identity: string): Promise<string> {
-    const [row] = await run<{ id: string }>(this.#on, sql`select id from records.people where _identity = ${value(identity)}`);
+    const [row] = await run<{ id: string }>(
+      this.#on,
+      sql`select id from records.people where _identity = ${value(identity)}`,
+    );
     return row!.id;
   }
 }
@@ -140,7 +149,9 @@ class StoreSession implements TrialSession {
   }
 
   /** Writes in a savepoint that is always rolled back. */
-  async #rehearse(work: (on: Executor) => Promise<Outcome<Readonly<Record<string, Value>> | null>>): Promise<Rehearsal> {
+  async #rehearse(
+    work: (on: Executor) => Promise<Outcome<Readonly<Record<string, Value>> | null>>,
+  ): Promise<Rehearsal> {
     let outcome: Outcome<Readonly<Record<string, Value>> | null> = refuse({ kind: 'not found' });
     try {
       await this.#on.transaction(async (savepoint) => {
@@ -163,15 +174,30 @@ function describeRefusal(refusal: Refusal): Rehearsal {
     case 'fields not covered':
       return { kind: 'denied', reason: `no rule lets this identity supply ${refusal.fields.join(', ')}` };
     case 'reference not found':
-      return { kind: 'denied', reason: `${refusal.fields.join(', ')} points at a record that this identity cannot read` };
+      return {
+        kind: 'denied',
+        reason: `${refusal.fields.join(', ')} points at a record that this identity cannot read`,
+      };
     case 'not allowed':
-      return { kind: 'denied', reason: refusal.fields.length === 0 ? 'no rule is true' : `no rule that covers ${refusal.fields.join(', ')} is true` };
+      return {
+        kind: 'denied',
+        reason:
+          refusal.fields.length === 0
+            ? 'no rule is true'
+            : `no rule that covers ${refusal.fields.join(', ')} is true`,
+      };
     case 'changed meanwhile':
       return { kind: 'failed', reason: 'the record changed meanwhile' };
     case 'value required':
       return { kind: 'failed', reason: `${refusal.fields.join(', ')} has no value and is required` };
     case 'value taken':
-      return { kind: 'failed', reason: refusal.fields.length === 0 ? 'a unique value is taken' : `the value of ${refusal.fields.join(', ')} is taken` };
+      return {
+        kind: 'failed',
+        reason:
+          refusal.fields.length === 0
+            ? 'a unique value is taken'
+            : `the value of ${refusal.fields.join(', ')} is taken`,
+      };
     case 'still referenced':
       return { kind: 'failed', reason: 'other records point at it' };
   }

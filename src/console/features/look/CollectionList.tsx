@@ -8,8 +8,14 @@ export function CollectionList({ overview, chosen }: { overview: Overview; chose
   const kept = new URLSearchParams(useLocation().search);
   kept.delete('where');
   return (
-    <Box component="nav" aria-label="Collections" sx={{ borderRight: 1, borderColor: 'divider', py: 2, overflowY: 'auto' }}>
-      <Typography sx={{ px: 2, pb: 1, fontSize: '0.75rem', color: 'text.secondary' }}>Rulebook version {overview.version}</Typography>
+    <Box
+      component="nav"
+      aria-label="Collections"
+      sx={{ borderRight: 1, borderColor: 'divider', py: 2, overflowY: 'auto' }}
+    >
+      <Typography sx={{ px: 2, pb: 1, fontSize: '0.75rem', color: 'text.secondary' }}>
+        Rulebook version {overview.version}
+      </Typography>
       {overview.collections.map((collection) => {
         const here = collection.name === chosen;
         return (

@@ -12,7 +12,14 @@ export function FilterField({ value, onApply }: { value: string; onApply: (value
   };
   return (
     <Box component="form" role="search" onSubmit={submit} sx={{ display: 'flex', gap: 1 }}>
-      <TextField size="small" label="Only where" value={text} onChange={(event) => setText(event.target.value)} sx={{ width: 340 }} slotProps={{ htmlInput: { spellCheck: false, maxLength: 4096 } }} />
+      <TextField
+        size="small"
+        label="Only where"
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+        sx={{ width: 340 }}
+        slotProps={{ htmlInput: { spellCheck: false, maxLength: 4096 } }}
+      />
       <Button type="submit" variant="outlined">
         Apply
       </Button>

@@ -26,17 +26,36 @@ export interface IdentityColumnProps {
 }
 
 /** What one identity sees: who they are, how many records they get, and which. */
-export function IdentityColumn({ overview, collection, side, identity, look, other, pointed, onPoint, onChoose }: IdentityColumnProps) {
+export function IdentityColumn({
+  overview,
+  collection,
+  side,
+  identity,
+  look,
+  other,
+  pointed,
+  onPoint,
+  onChoose,
+}: IdentityColumnProps) {
   const chosen = overview.identities.find((each) => each.name === identity);
   const first = look.data?.pages[0];
   const records = look.data?.pages.flatMap((page) => page.records) ?? [];
   const id = `identity-${side}`;
   return (
-    <Paper component="section" aria-label={`${side} identity`} variant="outlined" sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 }}>
+    <Paper
+      component="section"
+      aria-label={`${side} identity`}
+      variant="outlined"
+      sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 }}
+    >
       <Box sx={{ display: 'flex', alignItems: 'flex-end', gap: 2, p: 1.5, pb: 1 }}>
         <FormControl variant="standard" sx={{ minWidth: 130 }}>
           <InputLabel htmlFor={id}>Seen by</InputLabel>
-          <NativeSelect value={identity} onChange={(event) => onChoose(event.target.value)} inputProps={{ id }}>
+          <NativeSelect
+            value={identity}
+            onChange={(event) => onChoose(event.target.value)}
+            inputProps={{ id }}
+          >
             {overview.identities.map((each) => (
               <option key={each.name} value={each.name}>
                 {each.name}
@@ -45,12 +64,25 @@ export function IdentityColumn({ overview, collection, side, identity, look, oth
             <option value={VISITOR}>visitor</option>
           </NativeSelect>
         </FormControl>
-        <Typography sx={{ flex: 1, minWidth: 0, fontSize: '0.78rem', color: 'text.secondary', pb: 0.25 }}>{describeRoles(chosen)}</Typography>
+        <Typography sx={{ flex: 1, minWidth: 0, fontSize: '0.78rem', color: 'text.secondary', pb: 0.25 }}>
+          {describeRoles(chosen)}
+        </Typography>
         <Typography data-testid={`count-${side}`} sx={{ fontVariantNumeric: 'tabular-nums', pb: 0.25 }}>
-          {first === undefined ? '' : <><strong>{first.count}</strong> of {first.total}</>}
+          {first === undefined ? (
+            ''
+          ) : (
+            <>
+              <strong>{first.count}</strong> of {first.total}
+            </>
+          )}
         </Typography>
       </Box>
-      <Box sx={{ flex: 1, minHeight: 0, overflow: 'auto', borderTop: 1, borderColor: 'divider' }} tabIndex={0} role="region" aria-label={`Records seen by ${identity}`}>
+      <Box
+        sx={{ flex: 1, minHeight: 0, overflow: 'auto', borderTop: 1, borderColor: 'divider' }}
+        tabIndex={0}
+        role="region"
+        aria-label={`Records seen by ${identity}`}
+      >
         {look.isPending && <CircularProgress aria-label="Loading records" size={28} sx={{ m: 4 }} />}
         {look.isError && (
           <Box sx={{ p: 2 }}>
@@ -71,7 +103,9 @@ export function IdentityColumn({ overview, collection, side, identity, look, oth
         )}
         {look.hasNextPage && (
           <Button onClick={() => void look.fetchNextPage()} disabled={look.isFetchingNextPage} sx={{ m: 1 }}>
-            {look.isFetchingNextPage ? 'Loading…' : `Show more (${records.length} of ${first?.count ?? 0} shown)`}
+            {look.isFetchingNextPage
+              ? 'Loading…'
+              : `Show more (${records.length} of ${first?.count ?? 0} shown)`}
           </Button>
         )}
       </Box>
@@ -81,7 +115,10 @@ export function IdentityColumn({ overview, collection, side, identity, look, oth
 
 function describeRoles(identity: Overview['identities'][number] | undefined): string {
   if (identity === undefined) return 'a caller with no identity';
-  const roles = identity.roles.length === 0 ? 'no role' : identity.roles.map((role) => role.replace(/ until (\d{4}-\d{2}-\d{2}).*/, ' until $1')).join(', ');
+  const roles =
+    identity.roles.length === 0
+      ? 'no role'
+      : identity.roles.map((role) => role.replace(/ until (\d{4}-\d{2}-\d{2}).*/, ' until $1')).join(', ');
   return identity.active ? roles : `${roles} · deactivated`;
 }
 

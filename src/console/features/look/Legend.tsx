@@ -4,7 +4,11 @@ import { Missing, OnlyHere, Withheld } from './marks.tsx';
 /** What the marks mean. */
 export function Legend() {
   return (
-    <Box aria-label="Legend" role="note" sx={{ display: 'flex', gap: 3, fontSize: '0.75rem', color: 'text.secondary' }}>
+    <Box
+      aria-label="Legend"
+      role="note"
+      sx={{ display: 'flex', gap: 3, fontSize: '0.75rem', color: 'text.secondary' }}
+    >
       <span aria-hidden>
         <Withheld /> withheld from this identity
       </span>

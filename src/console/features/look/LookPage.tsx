@@ -30,7 +30,9 @@ export function LookPage() {
     return (
       <Box sx={{ m: 4, maxWidth: 640 }}>
         <Typography variant="h1">No rulebook is published yet</Typography>
-        <Typography sx={{ mt: 1 }}>Everything is closed. Write .gate files, and put them in force: firmgate publish FOLDER</Typography>
+        <Typography sx={{ mt: 1 }}>
+          Everything is closed. Write .gate files, and put them in force: firmgate publish FOLDER
+        </Typography>
       </Box>
     );
   }
@@ -41,7 +43,9 @@ function LookAt({ overview }: { overview: Overview }) {
   const { collection: name } = useParams();
   const [search, setSearch] = useSearchParams();
   const [pointed, setPointed] = useState<string | null>(null);
-  const owned = overview.collections.find((each) => each.owners.length > 0 && each.name !== 'people') ?? overview.collections[0]!;
+  const owned =
+    overview.collections.find((each) => each.owners.length > 0 && each.name !== 'people') ??
+    overview.collections[0]!;
   const collection = overview.collections.find((each) => each.name === name);
   const names = overview.identities.map((identity) => identity.name);
   const left = search.get('left') ?? names[0] ?? VISITOR;
@@ -66,15 +70,42 @@ function LookAt({ overview }: { overview: Overview }) {
           <Box sx={{ flex: 1, minWidth: 0 }}>
             <Typography variant="h1">{collection.name}</Typography>
             <Typography sx={{ color: 'text.secondary', fontSize: '0.8rem' }}>
-              {[collection.title, collection.owners.length > 0 ? `owned by ${collection.owners.join(', ')}` : 'owned by nobody'].filter((part) => part !== null).join(' · ')}
+              {[
+                collection.title,
+                collection.owners.length > 0 ? `owned by ${collection.owners.join(', ')}` : 'owned by nobody',
+              ]
+                .filter((part) => part !== null)
+                .join(' · ')}
             </Typography>
           </Box>
           <FilterField key={where} value={where} onApply={(value) => choose('where', value)} />
         </Box>
         <Legend />
-        <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) minmax(0, 1fr)', gap: 1.5, flex: 1, minHeight: 0 }}>
-          <IdentityColumn {...shared} side="left" identity={left} look={leftLook} other={rightLook} onChoose={(value) => choose('left', value)} />
-          <IdentityColumn {...shared} side="right" identity={right} look={rightLook} other={leftLook} onChoose={(value) => choose('right', value)} />
+        <Box
+          sx={{
+            display: 'grid',
+            gridTemplateColumns: 'minmax(0, 1fr) minmax(0, 1fr)',
+            gap: 1.5,
+            flex: 1,
+            minHeight: 0,
+          }}
+        >
+          <IdentityColumn
+            {...shared}
+            side="left"
+            identity={left}
+            look={leftLook}
+            other={rightLook}
+            onChoose={(value) => choose('left', value)}
+          />
+          <IdentityColumn
+            {...shared}
+            side="right"
+            identity={right}
+            look={rightLook}
+            other={leftLook}
+            onChoose={(value) => choose('right', value)}
+          />
         </Box>
       </Box>
     </Box>

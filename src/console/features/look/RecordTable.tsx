@@ -22,7 +22,15 @@ export interface RecordTableProps {
 }
 
 /** Records as one identity sees them. The label stays in place while the rest is scrolled. */
-export function RecordTable({ overview, collection, records, caption, otherIds, pointed, onPoint }: RecordTableProps) {
+export function RecordTable({
+  overview,
+  collection,
+  records,
+  caption,
+  otherIds,
+  pointed,
+  onPoint,
+}: RecordTableProps) {
   const names = columns(collection);
   const sticky = { position: 'sticky', left: 0, bgcolor: 'background.paper', zIndex: 1 } as const;
   return (
@@ -31,7 +39,11 @@ export function RecordTable({ overview, collection, records, caption, otherIds, 
       <TableHead>
         <TableRow>
           {names.map((name, index) => (
-            <TableCell key={name} scope="col" sx={{ bgcolor: 'background.paper', ...(index === 0 ? { ...sticky, zIndex: 3 } : {}) }}>
+            <TableCell
+              key={name}
+              scope="col"
+              sx={{ bgcolor: 'background.paper', ...(index === 0 ? { ...sticky, zIndex: 3 } : {}) }}
+            >
               {name}
             </TableCell>
           ))}
@@ -39,9 +51,28 @@ export function RecordTable({ overview, collection, records, caption, otherIds, 
       </TableHead>
       <TableBody>
         {records.map((record) => (
-          <TableRow key={record.id} data-record={record.id} onMouseEnter={() => onPoint(record.id)} sx={pointed === record.id ? { '& > td, & > th': { bgcolor: 'color-mix(in srgb, var(--mui-palette-secondary-main) 14%, var(--mui-palette-background-paper))' } } : {}}>
+          <TableRow
+            key={record.id}
+            data-record={record.id}
+            onMouseEnter={() => onPoint(record.id)}
+            sx={
+              pointed === record.id
+                ? {
+                    '& > td, & > th': {
+                      bgcolor:
+                        'color-mix(in srgb, var(--mui-palette-secondary-main) 14%, var(--mui-palette-background-paper))',
+                    },
+                  }
+                : {}
+            }
+          >
             {names.map((name, index) => (
-              <TableCell key={name} component={index === 0 ? 'th' : 'td'} {...(index === 0 ? { scope: 'row' } : {})} sx={index === 0 ? { ...sticky, fontWeight: 600 } : {}}>
+              <TableCell
+                key={name}
+                component={index === 0 ? 'th' : 'td'}
+                {...(index === 0 ? { scope: 'row' } : {})}
+                sx={index === 0 ? { ...sticky, fontWeight: 600 } : {}}
+              >
                 {index === 0 && otherIds !== null && !otherIds.has(record.id) && <OnlyHere />}
                 <Cell overview={overview} collection={collection} record={record} name={name} />
               </TableCell>
@@ -53,7 +84,17 @@ export function RecordTable({ overview, collection, records, caption, otherIds, 
   );
 }
 
-function Cell({ overview, collection, record, name }: { overview: Overview; collection: Collection; record: RecordDocument; name: string }) {
+function Cell({
+  overview,
+  collection,
+  record,
+  name,
+}: {
+  overview: Overview;
+  collection: Collection;
+  record: RecordDocument;
+  name: string;
+}) {
   if (record._withheld?.includes(name)) return <Withheld />;
   const value = (record as Record<string, unknown>)[name] ?? null;
   if (value === null) return <Missing />;
@@ -63,7 +104,13 @@ function Cell({ overview, collection, record, name }: { overview: Overview; coll
 }
 
 /** A test identity by its name, another record by the label that this identity sees of it, else the end of its id. */
-function describeReference(overview: Overview, reference: string, record: RecordDocument, name: string, id: string): string {
+function describeReference(
+  overview: Overview,
+  reference: string,
+  record: RecordDocument,
+  name: string,
+  id: string,
+): string {
   const identity = reference === 'people' ? overview.identities.find((each) => each.id === id) : undefined;
   if (identity !== undefined) return identity.name;
   const label = overview.collections.find((each) => each.name === reference)?.label ?? null;

@@ -14,7 +14,8 @@ export function Withheld() {
         borderRadius: '2px',
         border: '1px solid',
         borderColor: 'text.secondary',
-        backgroundImage: 'repeating-linear-gradient(135deg, var(--mui-palette-text-secondary) 0 1px, transparent 1px 5px)',
+        backgroundImage:
+          'repeating-linear-gradient(135deg, var(--mui-palette-text-secondary) 0 1px, transparent 1px 5px)',
       }}
     >
       <span style={visuallyHidden}>withheld</span>

@@ -8,7 +8,11 @@ export const VISITOR = '(visitor)';
 export type LookResult = UseInfiniteQueryResult<InfiniteData<Look, string | null>>;
 
 /** A collection through one identity, page after page, by label so that two lists can be compared. */
-export function useLook(collection: Overview['collections'][number], identity: string, where: string): LookResult {
+export function useLook(
+  collection: Overview['collections'][number],
+  identity: string,
+  where: string,
+): LookResult {
   const references = collection.fields.filter((field) => field.reference !== null).map((field) => field.name);
   return useInfiniteQuery({
     queryKey: ['look', collection.name, identity, where],

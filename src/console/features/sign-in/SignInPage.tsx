@@ -23,7 +23,10 @@ export function SignInPage() {
   };
   return (
     <Box component="main" sx={{ display: 'grid', placeItems: 'center', minHeight: '100vh', p: 2 }}>
-      <Paper variant="outlined" sx={{ width: 380, p: 4, borderTop: '4px solid', borderTopColor: 'secondary.main' }}>
+      <Paper
+        variant="outlined"
+        sx={{ width: 380, p: 4, borderTop: '4px solid', borderTopColor: 'secondary.main' }}
+      >
         <Typography variant="h1" sx={{ mb: 0.5 }}>
           Firm Gate
         </Typography>
@@ -31,15 +34,32 @@ export function SignInPage() {
           Sign in as staff, to look at records through the eyes of your users.
         </Typography>
         <Box component="form" onSubmit={submit} sx={{ display: 'grid', gap: 2 }}>
-          <TextField label="E-mail address" type="email" autoComplete="username" required autoFocus value={email} onChange={(event) => setEmail(event.target.value)} />
-          <TextField label="Password" type="password" autoComplete="current-password" required value={password} onChange={(event) => setPassword(event.target.value)} />
+          <TextField
+            label="E-mail address"
+            type="email"
+            autoComplete="username"
+            required
+            autoFocus
+            value={email}
+            onChange={(event) => setEmail(event.target.value)}
+          />
+          <TextField
+            label="Password"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
           <Button type="submit" variant="contained" size="large" disabled={signIn.isPending}>
             {signIn.isPending ? 'Signing in…' : 'Sign in'}
           </Button>
           <div role="alert">
             {signIn.isError &&
               (isSignedOut(signIn.error) ? (
-                <Typography sx={{ color: 'error.main' }}>Address or password is wrong. The demo prints both when it starts.</Typography>
+                <Typography sx={{ color: 'error.main' }}>
+                  Address or password is wrong. The demo prints both when it starts.
+                </Typography>
               ) : (
                 <ErrorNote error={signIn.error} />
               ))}

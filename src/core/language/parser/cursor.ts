@@ -98,7 +98,11 @@ export class Cursor {
   expectName(what: string): Name {
     const token = this.token;
     if (token.kind === 'keyword') {
-      this.fail('P004', `expected ${what}, and “${token.text}” is a keyword`, `as a name, write it in backticks: \`${token.text}\``);
+      this.fail(
+        'P004',
+        `expected ${what}, and “${token.text}” is a keyword`,
+        `as a name, write it in backticks: \`${token.text}\``,
+      );
     }
     if (token.kind !== 'name') this.fail('P001', `expected ${what}`);
     this.next();
@@ -172,6 +176,8 @@ export class Cursor {
   /** Is the present token the first of its line? Only used to find a place to go on after an error. */
   startsLine(): boolean {
     const before = this.#tokens[this.#at - 1];
-    return before === undefined || this.#source.text.slice(before.span.end, this.token.span.start).includes('\n');
+    return (
+      before === undefined || this.#source.text.slice(before.span.end, this.token.span.start).includes('\n')
+    );
   }
 }

@@ -9,7 +9,14 @@ import { parseCondition } from './expressions.ts';
 import { parseRole, parseRules } from './rules.ts';
 import { parseIdentity, parseTrial } from './trials.ts';
 
-const declarationWords: ReadonlySet<string> = new Set(['collection', 'people', 'role', 'rules', 'test', 'trial']);
+const declarationWords: ReadonlySet<string> = new Set([
+  'collection',
+  'people',
+  'role',
+  'rules',
+  'test',
+  'trial',
+]);
 
 /**
  * Reads one file: all declarations that could be read, and everything that is wrong with the rest.

@@ -108,7 +108,13 @@ function parseExpectation(cursor: Cursor): ExpectationSentence {
   }
   if (cursor.takeKeyword('delete')) {
     const collection = parseCollectionName(cursor);
-    return { kind: 'delete', allowed, collection, record: parseRecordName(cursor), span: cursor.since(start) };
+    return {
+      kind: 'delete',
+      allowed,
+      collection,
+      record: parseRecordName(cursor),
+      span: cursor.since(start),
+    };
   }
   if (cursor.takeKeyword('update')) {
     const collection = parseCollectionName(cursor);

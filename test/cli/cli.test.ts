@@ -1,0 +1,253 @@
+import { execFile } from 'node:child_process';
+import { cpSync, mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { openDemo, type World } from '../support/world.ts';
+
+/** The command line as people run it: its output, its exit codes, its JSON. */
+let world: World;
+let rulebook: string;
+
+beforeAll(async () => {
+  world = await openDemo();
+  rulebook = join(world.folder, 'rulebook');
+  cpSync('demo/rulebook', rulebook, { recursive: true });
+});
+afterAll(() => world.close());
+
+function firmgate(...args: string[]): Promise<{ code: number; out: string; err: string }> {
+  return firmgateWith({}, ...args);
+}
+
+function firmgateWith(
+  extra: Record<string, string>,
+  ...args: string[]
+): Promise<{ code: number; out: string; err: string }> {
+  const env = {
+    ...process.env,
+    NO_COLOR: '1',
+    FIRMGATE_URL: world.service.url,
+    FIRMGATE_DEVELOPMENT_KEY: join(world.folder, 'development-key.json'),
+    ...extra,
+  };
+  return new Promise((resolve) => {
+    execFile('./firmgate', args, { env }, (error, out, err) =>
+      resolve({ code: error === null ? 0 : Number(error.code), out, err }),
+    );
+  });
+}
+
+describe('check', () => {
+  test('says what it read, or shows every error; 0 and 1', async () => {
+    expect(await firmgate('check', rulebook)).toMatchObject({
+      code: 0,
+      out: expect.stringContaining('16 rules, 11 identities, 7 trials: no errors'),
+    });
+    const folder = mkdtempSync(join(tmpdir(), 'gate-'));
+    writeFileSync(join(folder, 'a.gate'), 'rules hivs { }\nrole role');
+    const { code, out } = await firmgate('check', folder);
+    expect(code).toBe(1);
+    expect(out).toContain('a.gate:1:7');
+    expect(out).toContain('2 errors in 1 file');
+    const json = await firmgate('check', folder, '--json');
+    expect(JSON.parse(json.out).errors).toMatchObject([
+      { code: 'N001', line: 1, column: 7 },
+      { code: 'P004', line: 2, column: 6 },
+    ]);
+  });
+
+  test('what cannot be read at all is misuse: 2', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'gate-'));
+    expect(await firmgate('check', join(folder, 'absent'))).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('there is no file or folder'),
+    });
+    expect(await firmgate('check', folder)).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('no .gate files'),
+    });
+    writeFileSync(join(folder, 'latin.gate'), Buffer.from([0x22, 0xe9, 0x22]));
+    expect(await firmgate('check', folder)).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('not valid UTF-8'),
+    });
+    expect(await firmgate('chekc')).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('unknown command'),
+    });
+    expect(await firmgate('records', 'list', 'hives')).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('--as'),
+    });
+    expect(await firmgate('token', 'ada', '--minutes', 'x')).toMatchObject({ code: 2 });
+    expect(await firmgate('--help')).toMatchObject({ code: 0 });
+  });
+});
+
+describe('publish and trial', () => {
+  test('a rule that is too wide is found by the trials of its draft, before it is published', async () => {
+    const clean = await firmgate('trial', rulebook);
+    expect([clean.code, clean.out]).toEqual([0, expect.stringContaining('56 expectations met, 0 not')]);
+    const wide = mkdtempSync(join(tmpdir(), 'gate-'));
+    cpSync(rulebook, wide, { recursive: true });
+    const hives = readFileSync(join(wide, 'hives.gate'), 'utf8');
+    writeFileSync(
+      join(wide, 'hives.gate'),
+      hives.replace('visibility, queen_year, notes) when keeper = me', 'visibility, queen_year, notes)'),
+    );
+    const draft = await firmgate('trial', wide);
+    expect(draft.code).toBe(1);
+    expect(draft.out).toContain('✗ A keeper keeps to their own hives');
+    expect(draft.out).toMatch(/as ada: reads hives only \("OAK-001".*trials\.gate:\d+/);
+    expect(draft.out).toMatch(/actual\s+also reads 39\d/);
+    expect(draft.out).toMatch(/✓ hives\/1: keeper may read \(all\), create/);
+    expect((await firmgate('trial')).code, 'what is published is as it was').toBe(0);
+  });
+
+  test('the same files are not published twice; errors and an absent service are told apart', async () => {
+    const again = await firmgate('publish', rulebook, '--json');
+    expect(JSON.parse(again.out)).toMatchObject({ version: 1, changed: false });
+    writeFileSync(join(rulebook, 'more.gate'), 'role guest "Comes by"');
+    expect(await firmgate('publish', rulebook)).toMatchObject({
+      code: 0,
+      out: expect.stringContaining('published as version 2'),
+    });
+    writeFileSync(join(rulebook, 'more.gate'), 'role');
+    expect(await firmgate('publish', rulebook)).toMatchObject({
+      code: 1,
+      out: expect.stringContaining('error P001'),
+    });
+    const absent = await firmgateWith({ FIRMGATE_URL: 'http://127.0.0.1:1' }, 'trial');
+    expect([absent.code, absent.err]).toEqual([3, expect.stringContaining('Is the service running?')]);
+    const keyless = await firmgateWith({ FIRMGATE_DEVELOPMENT_KEY: '/nowhere/key' }, 'trial');
+    expect([keyless.code, keyless.err]).toEqual([2, expect.stringContaining('no development key')]);
+  });
+});
+
+describe('records', () => {
+  test('list shows what the identity sees, told apart from what is missing', async () => {
+    const { out } = await firmgate('records', 'list', 'hives', '--as', 'ada', '--order', 'code');
+    expect(
+      out
+        .split('\n')
+        .slice(1, 5)
+        .map((line) => line.split(/\s+/)[0]),
+    ).toEqual(['OAK-001', 'OAK-002', 'OAK-003', 'OAK-004']);
+    const ivo = await firmgate('records', 'get', 'hives', 'OAK-101', '--as', 'ivo');
+    expect(ivo.out).toMatch(/notes +▒▒▒/);
+    const cleo = await firmgate(
+      'records',
+      'list',
+      'hives',
+      '--as',
+      'cleo',
+      '--where',
+      'code in ("OAK-201", "OAK-101")',
+      '--json',
+    );
+    expect(JSON.parse(cleo.out)).toMatchObject({ count: 2, next: null });
+    const page = await firmgate('records', 'list', 'hives', '--as', 'tess', '--limit', '1', '--json');
+    const next = await firmgate(
+      'records',
+      'list',
+      'hives',
+      '--as',
+      'tess',
+      '--limit',
+      '1',
+      '--after',
+      JSON.parse(page.out).next,
+      '--json',
+    );
+    expect(JSON.parse(next.out).records[0].id).not.toBe(JSON.parse(page.out).records[0].id);
+  });
+
+  test('an empty list tells the developer why', async () => {
+    const why = async (...args: string[]) => (await firmgate('records', 'list', ...args)).out;
+    expect(await why('hives', '--as', 'nona')).toContain('none speaks of a person without roles');
+    expect(await why('hives', '--as', 'ada', '--where', 'queen_year = 1900')).toContain(
+      'do not pass the filter',
+    );
+    expect(await why('inspections', '--as', 'visitor')).toContain('none speaks of the visitor');
+  });
+
+  test('create, update and delete act as the identity, by label', async () => {
+    const made = await firmgate(
+      'records',
+      'create',
+      'hives',
+      'code=OAK-950',
+      'apiary=Orchard',
+      'queen_year=2024',
+      '--as',
+      'ada',
+      '--json',
+    );
+    expect(JSON.parse(made.out)).toMatchObject({ code: 'OAK-950', queen_year: 2024 });
+    expect(
+      (
+        await firmgate(
+          'records',
+          'update',
+          'hives',
+          'OAK-950',
+          'notes=a=b',
+          '--clear',
+          'queen_year',
+          '--as',
+          'ada',
+          '--json',
+        )
+      ).out,
+    ).toMatch(/"queen_year": null,\s+"notes": "a=b"/);
+    expect(
+      await firmgate('records', 'update', 'hives', 'OAK-950', 'keeper=ben', '--as', 'ada'),
+    ).toMatchObject({ code: 1, err: expect.stringContaining('fields: keeper (403') });
+    expect(await firmgate('records', 'get', 'hives', 'OAK-101', '--as', 'ada')).toMatchObject({
+      code: 1,
+      err: expect.stringContaining('404'),
+    });
+    expect(await firmgate('records', 'delete', 'hives', 'OAK-950', '--as', 'ada')).toMatchObject({ code: 0 });
+    expect(await firmgate('records', 'list', 'hives', '--as', 'adda')).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('there is no test identity adda'),
+    });
+    expect(await firmgate('records', 'list', 'hivs', '--as', 'ada')).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('there is no collection hivs'),
+    });
+  });
+
+  test('a token is printed alone, and opens the service', async () => {
+    const { out } = await firmgate('token', 'ben');
+    const { json } = await world.ask('GET', '/v1/records/hives', { token: out.trim() });
+    expect(json.records).toHaveLength(3);
+  });
+});
+
+test('serve tells what is wrong with its settings: 2', async () => {
+  const { port } = new URL(world.service.url);
+  expect(await firmgate('serve', '--database', world.url, '--port', port)).toMatchObject({
+    code: 2,
+    err: expect.stringContaining('--port'),
+  });
+  expect(await firmgateWith({ DATABASE_URL: 'not a url' }, 'serve')).toMatchObject({
+    code: 2,
+    err: expect.stringContaining('postgres://'),
+  });
+  const issuers = join(world.folder, 'issuers.json');
+  writeFileSync(issuers, '{"issuers":[{"issuer":"x","audience":"y","algorithms":["HS256"],"keys":"z"}]}');
+  expect(await firmgate('serve', '--database', world.url, '--issuers', issuers)).toMatchObject({
+    code: 2,
+    err: expect.stringContaining('algorithms'),
+  });
+  writeFileSync(
+    issuers,
+    '{"issuers":[{"issuer":"x","audience":"y","algorithms":["RS256"],"keys":"http://keys.hollowoak.example/"}]}',
+  );
+  expect(await firmgate('serve', '--database', world.url, '--issuers', issuers)).toMatchObject({
+    code: 2,
+    err: expect.stringContaining('https'),
+  });
+});
