@@ -10,16 +10,23 @@ export function Shell({ staff, children }: { staff: string; children: ReactNode 
   const queries = useQueryClient();
   const signOut = useMutation({
     mutationFn: () => gate.signOut(),
-    onSettled: () => {
-      queries.clear();
-      return queries.invalidateQueries();
-    },
+    // Everything that was on screen is forgotten, and the session asked for again: that leads to the sign-in page.
+    onSettled: () => queries.resetQueries(),
   });
   return (
     <Box sx={{ display: 'flex', flexDirection: 'column', height: '100vh' }}>
       <Box
         component="header"
-        sx={{ display: 'flex', alignItems: 'center', gap: 2, px: 2, height: 44, bgcolor: '#24423a', color: '#f6f3ec', borderBottom: '3px solid #e9b44c' }}
+        sx={{
+          display: 'flex',
+          alignItems: 'center',
+          gap: 2,
+          px: 2,
+          height: 44,
+          bgcolor: '#24423a',
+          color: '#f6f3ec',
+          borderBottom: '3px solid #e9b44c',
+        }}
       >
         <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '0.02em' }}>
           Firm Gate
