@@ -137,6 +137,8 @@ async function staffPassword(): Promise<string> {
 }
 
 function greet(url: string, password: string, report: TrialReport): void {
+  // The command line looks at the usual port unless it is told otherwise.
+  const there = url.endsWith(`:${DEFAULT_PORT}`) ? '' : `FIRMGATE_URL=${url} `;
   const lines = [
     '',
     pc.bold(`Firm Gate is running at ${url}`),
@@ -145,8 +147,8 @@ function greet(url: string, password: string, report: TrialReport): void {
     `            sign in as ${pc.bold(STAFF)} with ${pc.bold(password)}`,
     '',
     '  As Ada, and as Ben, from another terminal in this folder:',
-    pc.cyan('            ./firmgate records list hives --as ada'),
-    pc.cyan('            ./firmgate records list hives --as ben'),
+    pc.cyan(`            ${there}./firmgate records list hives --as ada`),
+    pc.cyan(`            ${there}./firmgate records list hives --as ben`),
     '  With curl, as an end user’s program would:',
     pc.cyan(`            curl -H "Authorization: Bearer $(./firmgate token ada)" ${url}/v1/records/hives`),
     '',

@@ -9,7 +9,7 @@ import type { Paint } from '../core/diagnostics/render.ts';
  */
 export class Output {
   readonly json: boolean;
-  readonly paint: Paint = { strong: pc.bold, bad: pc.red, faint: pc.dim };
+  readonly paint: Paint = { strong: pc.bold, bad: pc.redBright, faint: pc.dim };
   readonly good = pc.green;
 
   constructor(json: boolean) {

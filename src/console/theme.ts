@@ -41,10 +41,10 @@ export const theme = createTheme({
     MuiTableCell: {
       styleOverrides: {
         root: {
-          padding: '3px 10px',
-          fontSize: '0.8rem',
+          padding: '3px 7px',
+          fontSize: '0.77rem',
           whiteSpace: 'nowrap',
-          maxWidth: 220,
+          maxWidth: 132,
           overflow: 'hidden',
           textOverflow: 'ellipsis',
         },

@@ -1,7 +1,7 @@
 import type { Caller } from '../core/evaluate/caller.ts';
 import { sql, value, type Fragment } from '../core/sql/fragment.ts';
 import type { Value } from '../core/types/types.ts';
-import { run, type Executor } from './connection.ts';
+import { run, runKept, type Executor } from './connection.ts';
 
 /** Who calls, and the moment and the rulebook of the call: worked out once, first, from one snapshot. */
 export interface Arrival {
@@ -25,7 +25,7 @@ export type Credentials =
  * do not count. Cost: three index look-ups.
  */
 export async function arrive(on: Executor, credentials: Credentials): Promise<Arrival | null> {
-  const [row] = await run<Row>(on, arrivalSql(credentials));
+  const [row] = await (on.isTransaction === true ? run : runKept)<Row>(on, arrivalSql(credentials));
   if (row === undefined) return null;
   const { _now: now, _version: version, _roles: roles, ...values } = row;
   if (credentials.kind === 'visitor') return { caller: { person: null, roles: new Set() }, now, version };

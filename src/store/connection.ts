@@ -56,6 +56,47 @@ export async function run<Row = Record<string, unknown>>(on: Executor, statement
   return result.rows;
 }
 
+/**
+ * The same for a statement that comes again and again with other values: each connection parses and plans it once.
+ * Outside of transactions only where a table's columns are all meant (`*`); only for texts that the rules alone make, never for one with a caller's filter or order in it, since every text
+ * stays in the memory of each connection. Past the limit statements run as with `run`.
+ */
+export async function runKept<Row = Record<string, unknown>>(
+  on: Executor,
+  statement: Fragment,
+): Promise<Row[]> {
+  const name = keptName(statement.text);
+  if (name === null) return run(on, statement);
+  try {
+    const raw = on.raw(statement.text, statement.values as Knex.RawBinding[]);
+    const result = (await raw.options({ name })) as { rows: Row[] };
+    return result.rows;
+  } catch (error) {
+    if ((error as { code?: unknown }).code !== OTHER_RESULT_TYPE) throw error;
+    // A table has got another column since: from now on the text goes by another name.
+    keptNames.delete(statement.text);
+    return run(on, statement);
+  }
+}
+
+/** SQLSTATE of “cached plan must not change result type”. */
+const OTHER_RESULT_TYPE = '0A000';
+
+/** Texts kept at most: what a hundred collections and a handful of roles need, a few megabytes a connection. */
+const KEPT_STATEMENTS = 1_000;
+const keptNames = new Map<string, string>();
+let namesGiven = 0;
+
+function keptName(text: string): string | null {
+  let name = keptNames.get(text);
+  if (name === undefined) {
+    if (namesGiven >= KEPT_STATEMENTS) return null;
+    name = `kept_${namesGiven++}`;
+    keptNames.set(text, name);
+  }
+  return name;
+}
+
 /** `2026-05-01 12:00:00.5+00`, as the server writes it in UTC, in the one shape of a timestamp. */
 function readTimestamp(text: string): string {
   const parts = /^(\d{4}-\d{2}-\d{2}) (\d{2}:\d{2}:\d{2})(?:\.(\d+))?\+00$/.exec(text);

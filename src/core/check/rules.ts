@@ -39,7 +39,7 @@ export function checkRules(
       places.set(collection.name, place);
       const rule = checkSentence(sentence, collection, schema, roles, findings);
       if (rule === null) continue;
-      const written = text.slice(sentence.span.start, sentence.span.end).replace(/\s+/g, ' ');
+      const written = text.slice(sentence.core.start, sentence.core.end).replace(/\s+/g, ' ');
       rules.push({ ...rule, id: `${collection.name}/${place}`, text: written });
     }
   }

@@ -45,7 +45,7 @@ export interface Rule {
   /** Sorted by field. Empty unless the sentence speaks of create. */
   readonly stamps: readonly Stamp[];
   readonly because: string | null;
-  /** The sentence as it was written. */
+  /** Who may do what, and when, as it was written. */
   readonly text: string;
   readonly span: Span;
 }

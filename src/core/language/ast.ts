@@ -110,6 +110,8 @@ export interface RuleSentence {
   readonly when: Expression | null;
   readonly stamps: readonly Assignment[];
   readonly because: string | null;
+  /** Who may do what, and when: the part of the sentence that decides. */
+  readonly core: Span;
   readonly span: Span;
 }
 

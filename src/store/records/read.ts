@@ -1,6 +1,6 @@
 import type { Access } from '../../core/sql/access.ts';
 import { countSql, listSql, readManySql, readSql, type ListQuestion } from '../../core/sql/list.ts';
-import { run, type Executor } from '../connection.ts';
+import { run, runKept, type Executor } from '../connection.ts';
 import type { VisibleRecord } from './outcome.ts';
 import { visibleRecord } from './rows.ts';
 
@@ -12,7 +12,7 @@ export async function listRecords(
 ): Promise<{ readonly records: readonly VisibleRecord[]; readonly more: boolean }> {
   // One more than asked for tells whether a next page exists, without counting.
   const { statement, reading } = listSql(access, { ...question, limit: question.limit + 1 });
-  const rows = await run(on, statement);
+  const rows = await (isOrdinary(question) ? runKept : run)(on, statement);
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading));
   return { records, more: rows.length > question.limit };
 }
@@ -35,7 +35,7 @@ export async function readRecord(
   id: string,
 ): Promise<VisibleRecord | null> {
   const { statement, reading } = readSql(access, collection, id, false);
-  const [row] = await run(on, statement);
+  const [row] = await runKept(on, statement);
   return row === undefined ? null : visibleRecord(row, reading);
 }
 
@@ -47,7 +47,7 @@ export async function lockRecord(
   id: string,
 ): Promise<VisibleRecord | null> {
   const { statement, reading } = readSql(access, collection, id, true);
-  const [row] = await run(on, statement);
+  const [row] = await runKept(on, statement);
   return row === undefined ? null : visibleRecord(row, reading);
 }
 
@@ -62,4 +62,9 @@ export async function readRecords(
   const { statement, reading } = readManySql(access, collection, ids);
   const rows = await run(on, statement);
   return new Map(rows.map((row) => [row.id as string, visibleRecord(row, reading)]));
+}
+
+/** Is the text of the list made by the rules alone? Then it is one of a few, and worth keeping. */
+function isOrdinary({ filter, order }: ListQuestion): boolean {
+  return filter === null && order.length === 1;
 }

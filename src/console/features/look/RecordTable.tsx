@@ -100,7 +100,9 @@ function Cell({
   if (value === null) return <Missing />;
   const text = typeof value === 'string' ? value : JSON.stringify(value);
   const reference = collection.fields.find((field) => field.name === name)?.reference ?? null;
-  return <>{reference === null ? text : describeReference(overview, reference, record, name, text)}</>;
+  if (reference !== null) return <>{describeReference(overview, reference, record, name, text)}</>;
+  // A long text is cut to the column; the whole of it shows when it is pointed at.
+  return <span title={text.length > 20 ? text : undefined}>{text}</span>;
 }
 
 /** A test identity by its name, another record by the label that this identity sees of it, else the end of its id. */

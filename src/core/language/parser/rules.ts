@@ -58,12 +58,13 @@ function parseSentence(cursor: Cursor): RuleSentence {
   cursor.expectKeyword('may', 'after who it is about');
   const clauses = parseOperations(cursor);
   const when = cursor.takeKeyword('when') ? parseCondition(cursor) : null;
+  const core = cursor.since(start);
   const stamps = cursor.takeKeyword('stamp') ? cursor.list(() => parseAssignment(cursor)) : [];
   const because = cursor.takeKeyword('because') ? cursor.expectText('the reason').value : null;
   if (cursor.isKeyword('when') || cursor.isKeyword('stamp')) {
     cursor.fail('P001', 'a sentence goes “WHO may … when … stamp … because …”, in this order');
   }
-  return { who, operations: clauses, when, stamps, because, span: cursor.since(start) };
+  return { who, operations: clauses, when, stamps, because, core, span: cursor.since(start) };
 }
 
 function parseWho(cursor: Cursor): RuleSentence['who'][number] {
