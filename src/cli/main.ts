@@ -2,13 +2,6 @@
 import { Command, CommanderError, Option } from 'commander';
 import { EXIT, explainFailure } from './exit.ts';
 import { Output } from './output.ts';
-import { check } from './commands/check.ts';
-import { publish } from './commands/publish.ts';
-import { recordsCreate, recordsDelete, recordsGet, recordsList, recordsUpdate } from './commands/records.ts';
-import { serve } from './commands/serve.ts';
-import { staff } from './commands/staff.ts';
-import { token } from './commands/token.ts';
-import { trial } from './commands/trial.ts';
 import { DEFAULT_PORT } from './settings.ts';
 
 const program = new Command('firmgate')
@@ -37,28 +30,28 @@ program
       .choices(['silent', 'error', 'warn', 'info', 'debug'])
       .default('info'),
   )
-  .action(guarded(serve));
+  .action(guarded(async () => (await import('./commands/serve.ts')).serve));
 
 program
   .command('check')
   .description('check a rulebook: every error of every file, with its place')
   .argument('[path]', 'a folder of .gate files, or one file', '.')
   .addOption(asJson())
-  .action(guarded(check));
+  .action(guarded(async () => (await import('./commands/check.ts')).check));
 
 program
   .command('publish')
   .description('put a rulebook in force; it holds for the very next request')
   .argument('[path]', 'a folder of .gate files, or one file', '.')
   .addOption(asJson())
-  .action(guarded(publish));
+  .action(guarded(async () => (await import('./commands/publish.ts')).publish));
 
 program
   .command('trial')
   .description('run trials against the live data and take everything back')
   .argument('[path]', 'a folder of .gate files to try; the published rulebook without it')
   .addOption(asJson())
-  .action(guarded(trial));
+  .action(guarded(async () => (await import('./commands/trial.ts')).trial));
 
 program
   .command('token')
@@ -66,7 +59,7 @@ program
   .argument('<identity>', 'the name of a test identity')
   .option('--minutes <number>', 'how long it is good for', '60')
   .addOption(asJson())
-  .action(guarded(token));
+  .action(guarded(async () => (await import('./commands/token.ts')).token));
 
 program
   .command('staff')
@@ -74,7 +67,7 @@ program
   .argument('<email>', 'the address to sign in with')
   .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
   .addOption(asJson())
-  .action(guarded(staff));
+  .action(guarded(async () => (await import('./commands/staff.ts')).staff));
 
 const records = program
   .command('records')
@@ -88,21 +81,21 @@ records
   .option('--limit <number>', 'records at most', '50')
   .option('--after <key>', 'go on behind the page that ended here')
   .addOption(asJson())
-  .action(guarded(recordsList));
+  .action(guarded(async () => (await import('./commands/records.ts')).recordsList));
 records
   .command('get')
   .argument('<collection>')
   .argument('<record>', 'its id or its label')
   .addOption(as())
   .addOption(asJson())
-  .action(guarded(recordsGet));
+  .action(guarded(async () => (await import('./commands/records.ts')).recordsGet));
 records
   .command('create')
   .argument('<collection>')
   .argument('[values...]', 'field=value; references by id or label')
   .addOption(as())
   .addOption(asJson())
-  .action(guarded(recordsCreate));
+  .action(guarded(async () => (await import('./commands/records.ts')).recordsCreate));
 records
   .command('update')
   .argument('<collection>')
@@ -111,22 +104,29 @@ records
   .option('--clear <fields...>', 'take these values away')
   .addOption(as())
   .addOption(asJson())
-  .action(guarded(recordsUpdate));
+  .action(guarded(async () => (await import('./commands/records.ts')).recordsUpdate));
 records
   .command('delete')
   .argument('<collection>')
   .argument('<record>', 'its id or its label')
   .addOption(as())
   .addOption(asJson())
-  .action(guarded(recordsDelete));
+  .action(guarded(async () => (await import('./commands/records.ts')).recordsDelete));
 
-/** Runs a command with its output, and turns what it throws into words and an exit code. */
-function guarded<A extends unknown[]>(work: (output: Output, ...rest: A) => Promise<void> | void) {
+/**
+ * Runs a command with its output, and turns what it throws into words and an exit code. A command is loaded when it
+ * is called: “check” need not wait for the service's code.
+ */
+function guarded<A extends unknown[]>(
+  load: () => Promise<(output: Output, ...rest: A) => Promise<void> | void>,
+) {
   return async (...rest: A): Promise<void> => {
     const options = rest.at(-2) as { json?: boolean };
     const output = new Output(options.json === true);
     try {
-      await work(output, ...rest);
+      await (
+        await load()
+      )(output, ...rest);
     } catch (error) {
       process.exitCode = explainFailure(error, output);
     }

@@ -41,6 +41,8 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
   server.headersTimeout = 10_000;
   await listen(server, config);
   const ready = prepare(database, logger, state);
+  // Whoever waits for it is told; nobody waiting must not end the process.
+  ready.catch(() => undefined);
   const { port } = server.address() as AddressInfo;
   const host = config.host.includes(':') ? `[${config.host}]` : config.host;
   return {
@@ -101,7 +103,9 @@ async function prepare(
           { code: (error as NodeJS.ErrnoException).code },
           'the database cannot be brought up to date',
         );
-        throw error;
+        throw new ConfigError(
+          'the database cannot be brought up to date: its role must be able to create schemas there, and the service must not be older than the database',
+        );
       }
       if (!told)
         logger.warn(

@@ -24,7 +24,7 @@ const readers = new Map<number, (text: string) => unknown>([
 
 /**
  * A pool of connections. Nothing is opened until the first question, so an unreachable database is not an error here.
- * Every session speaks UTC and ISO dates; a statement that runs longer than 30 s is ended by the server.
+ * Every session speaks UTC and ISO dates; a statement that runs longer than 10 s is ended by the server.
  */
 export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
   return knexFactory({
@@ -34,7 +34,7 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
       application_name: 'firmgate',
       connectionTimeoutMillis: 3_000,
       options:
-        '-c timezone=UTC -c datestyle=ISO -c statement_timeout=30000 -c idle_in_transaction_session_timeout=60000',
+        '-c timezone=UTC -c datestyle=ISO -c statement_timeout=10000 -c idle_in_transaction_session_timeout=60000',
       types: {
         getTypeParser: (oid: number, format?: string) =>
           readers.get(oid) ?? pg.types.getTypeParser(oid, format as 'text'),

@@ -327,10 +327,42 @@ describe('list', () => {
     ],
     ['fields=secret', 'malformed-request', 'fields'],
     ['include=title', 'malformed-request', 'include'],
-  ])('%s is refused, never passed over', async (query, type, field) => {
+  ])('a query of case %# is refused, never passed over', async (query, type, field) => {
     const { status, json } = await world.ask('GET', `${notes}?${query}`, { as: 'wanda' });
     expect(status).toBe(400);
     expect(json.type).toBe(`/problems/${type}`);
     expect(json.errors[0].field).toBe(field);
+  });
+});
+
+describe('people', () => {
+  test('nobody promotes themself: what rules read through “me” stays as it is on one’s own record', async () => {
+    const own = await openWorld(`
+      people { district text  language text self set  phone text }
+      collection sites { name text label  district text  language text }
+      role steward
+      rules sites { people may read when district = me.district or language = me.language }
+      rules people { people may read (all), update (district, language, phone) }
+      test identity ada { email "ada@hollowoak.example" }
+      test identity ben { email "ben@hollowoak.example" }
+    `);
+    try {
+      const { id } = (await own.ask('GET', '/v1/me', { as: 'ada' })).json;
+      const path = `/v1/records/people/${id}`;
+      const refused = await own.ask('PATCH', path, {
+        as: 'ada',
+        body: { phone: '555-0100', district: 'North' },
+      });
+      expect([refused.status, refused.json.fields]).toEqual([403, ['district']]);
+      expect(
+        (await own.ask('PATCH', path, { as: 'ada', body: { phone: '555-0100', language: 'en' } })).status,
+      ).toBe(200);
+      expect(
+        (await own.ask('PATCH', path, { as: 'ben', body: { district: 'North' } })).status,
+        'another may, where a rule says so',
+      ).toBe(200);
+    } finally {
+      await own.close();
+    }
   });
 });

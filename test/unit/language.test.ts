@@ -66,6 +66,7 @@ const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, sp
     '.',
     rule('keeper may read when keeper.name = "x"'),
   ],
+  T011: ['collection hives { a text self set }', 'self set', 'people { a text self set }'],
   R001: [rule('keeper may read (all), delete (code)'), '(code)', rule('keeper may read (all), delete')],
   R002: [rule('keeper may read, update (code)'), 'read', rule('keeper may read (all), update (code)')],
   R003: [rule('keeper may update (id)'), 'id', rule('keeper may read (id)')],

@@ -2,8 +2,8 @@ import type { Diagnostic } from '../diagnostics/diagnostic.ts';
 import type { Declaration } from '../language/ast.ts';
 import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
-import type { Condition } from '../ir/conditions.ts';
-import type { Role, Rulebook } from '../ir/rulebook.ts';
+import { operandsOf, type Condition } from '../ir/conditions.ts';
+import type { Role, Rule, Rulebook } from '../ir/rulebook.ts';
 import type { Schema } from '../types/schema.ts';
 import { checkCondition } from './conditions.ts';
 import { Findings, withoutRepeats } from './context.ts';
@@ -41,7 +41,20 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
 
   const diagnostics = [...parsed.flatMap((file) => file.diagnostics), ...findings.diagnostics];
   if (diagnostics.length > 0) return { ok: false, diagnostics: inReadingOrder(diagnostics) };
-  return { ok: true, rulebook: { sources, schema, roles, rules, identities, trials } };
+  return {
+    ok: true,
+    rulebook: { sources, schema, roles, rules, readThroughMe: readThroughMe(rules), identities, trials },
+  };
+}
+
+function readThroughMe(rules: readonly Rule[]): Set<string> {
+  const fields = new Set<string>();
+  for (const { when, stamps } of rules) {
+    for (const operand of [...operandsOf(when), ...stamps.map((stamp) => stamp.value)]) {
+      if (operand.kind === 'path' && operand.root === 'me') fields.add(operand.steps[0]!.field);
+    }
+  }
+  return fields;
 }
 
 /** Checks a caller's filter against a collection: fields and literals only, nothing of the caller. */

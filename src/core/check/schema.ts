@@ -73,12 +73,17 @@ function checkFields(
     const type = checkType(field.type, collections, findings);
     if (type === null) continue;
     const marks = new Set(field.marks.map((each) => each.mark));
+    if (marks.has('self set') && collection !== PEOPLE) {
+      const { span } = field.marks.find((each) => each.mark === 'self set')!;
+      findings.add('T011', '“self set” is about fields of people', span, 'leave it out');
+    }
     fields.set(field.name.text, {
       name: field.name.text,
       type,
       required: marks.has('required'),
       unique: marks.has('unique') || marks.has('label'),
       sensitive: marks.has('sensitive'),
+      selfSet: marks.has('self set'),
       default: checkDefault(field, type, findings),
       system: false,
     });

@@ -30,6 +30,7 @@ export const codes = {
   T008: '“owned by” does not lead to a person',
   T009: 'a type that the language does not know',
   T010: 'a path with too many steps',
+  T011: 'a mark that does not belong here',
   R001: 'a field list on an operation that takes none',
   R002: 'one operation has a field list and another has none',
   R003: 'a field that callers never supply',

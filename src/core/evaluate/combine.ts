@@ -1,5 +1,6 @@
 import type { OperationName } from '../language/ast.ts';
 import type { Rule, Rulebook, Stamp } from '../ir/rulebook.ts';
+import { PEOPLE, collectionOf } from '../types/schema.ts';
 import { speaksOf, type Caller } from './caller.ts';
 
 /**
@@ -54,6 +55,22 @@ export function uncoveredByName(
   supplied: readonly string[],
 ): string[] {
   return supplied.filter((field) => covering(rules, operation, field).length === 0);
+}
+
+/**
+ * Fields that a person may not change on their own record: rules read them through `me`, so changing one would be
+ * giving oneself what it opens. `self set` in the rulebook makes an exception.
+ */
+export function promotesItself(
+  rulebook: Rulebook,
+  caller: Caller,
+  collection: string,
+  id: string,
+  supplied: readonly string[],
+): string[] {
+  if (collection !== PEOPLE || caller.person?.id !== id) return [];
+  const { fields } = collectionOf(rulebook.schema, PEOPLE);
+  return supplied.filter((field) => rulebook.readThroughMe.has(field) && !fields.get(field)!.selfSet);
 }
 
 /**

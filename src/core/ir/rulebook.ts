@@ -11,6 +11,8 @@ export interface Rulebook {
   readonly schema: Schema;
   readonly roles: ReadonlyMap<string, Role>;
   readonly rules: readonly Rule[];
+  /** Fields of people that some rule reads through `me`: on their own record callers change only those `self set`. */
+  readonly readThroughMe: ReadonlySet<string>;
   readonly identities: ReadonlyMap<string, Identity>;
   readonly trials: readonly Trial[];
 }

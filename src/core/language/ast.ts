@@ -53,7 +53,7 @@ export type TypeName =
     }
   | { readonly kind: 'ref'; readonly collection: Name; readonly span: Span };
 
-export type Mark = 'required' | 'unique' | 'label' | 'sensitive';
+export type Mark = 'required' | 'unique' | 'label' | 'sensitive' | 'self set';
 
 export interface FieldDeclaration {
   readonly name: Name;

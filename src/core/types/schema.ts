@@ -8,6 +8,8 @@ export interface Field {
   readonly required: boolean;
   readonly unique: boolean;
   readonly sensitive: boolean;
+  /** May a person set it on their own record, though rules read it through `me`? Of people only. */
+  readonly selfSet: boolean;
   /** A literal, the moment of the request, or nothing. */
   readonly default: { readonly kind: 'value'; readonly value: Value } | { readonly kind: 'now' } | null;
   /** Filled in by the service alone: `id`, `created_at`, `updated_at`. Never suppliable. */
@@ -36,6 +38,7 @@ const system = (name: string, type: Type): Field => ({
   required: true,
   unique: name === 'id',
   sensitive: false,
+  selfSet: false,
   default: null,
   system: true,
 });
@@ -57,6 +60,7 @@ const text = (name: string, unique: boolean): Field => ({
   required: false,
   unique,
   sensitive: false,
+  selfSet: false,
   default: null,
   system: false,
 });

@@ -1,6 +1,8 @@
+import { checkRulebook } from '../../core/check/index.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Source } from '../../core/language/source.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
+import type { Schema } from '../../core/types/schema.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { syncIdentities } from './identities.ts';
 import { shapeTables } from './tables.ts';
@@ -36,7 +38,8 @@ export async function publish(database: Database, rulebook: Rulebook, by: string
       const { notes } = await syncIdentities(transaction, rulebook);
       return { version: last.version, changed: false, setAside: [], notes };
     }
-    const { setAside } = await shapeTables(transaction, rulebook.schema);
+    const before = last === undefined ? null : await publishedSchema(transaction, last.version);
+    const { setAside } = await shapeTables(transaction, rulebook.schema, before);
     const { notes } = await syncIdentities(transaction, rulebook);
     const version = (last?.version ?? 0) + 1;
     await run(
@@ -54,4 +57,11 @@ export async function publishedFiles(on: Executor, version: number): Promise<Sou
     sql`select files from gate.rulebooks where version = ${value(version)}::integer`,
   );
   return row?.files ?? null;
+}
+
+/** The collections of a version; null where this service cannot read it any more. */
+async function publishedSchema(on: Executor, version: number): Promise<Schema | null> {
+  const files = await publishedFiles(on, version);
+  const checked = files === null ? null : checkRulebook(files);
+  return checked?.ok === true ? checked.rulebook.schema : null;
 }

@@ -1,5 +1,5 @@
 import { commaList, sql, value, type Fragment } from '../../core/sql/fragment.ts';
-import { column, columnType, identifier, table } from '../../core/sql/identifiers.ts';
+import { columnType, identifier, table } from '../../core/sql/identifiers.ts';
 import {
   PEOPLE,
   systemFieldNames,
@@ -15,11 +15,13 @@ import { constraintName } from './names.ts';
 /**
  * Makes the tables fit the schema, within the transaction given. Records are never thrown away: what the rulebook
  * no longer speaks of stays in its column or table, out of everybody's reach, and is named in the answer.
+ * `before` is the schema that was in force, whose constraints are there already.
  * A change that could lose or bend a value is refused with what to do instead.
  */
 export async function shapeTables(
   on: Executor,
   schema: Schema,
+  before: Schema | null,
 ): Promise<{ readonly setAside: readonly string[] }> {
   const existing = await existingTables(on);
   const problems = unfitColumns(existing, schema);
@@ -39,7 +41,13 @@ export async function shapeTables(
     }
   }
   for (const collection of schema.values()) {
-    for (const field of ownFields(collection)) await constrain(on, collection.name, field);
+    for (const field of ownFields(collection)) {
+      // What has not changed is not looked at again: constraints on a large table take their time, and its lock.
+      const known = existing.get(collection.name)?.has(field.name) === true;
+      const same =
+        JSON.stringify(before?.get(collection.name)?.fields.get(field.name)) === JSON.stringify(field);
+      if (!known || !same) await constrain(on, collection.name, field);
+    }
   }
   return { setAside: await setAside(on, existing, schema) };
 }
@@ -222,8 +230,7 @@ async function setAside(on: Executor, existing: ExistingTables, schema: Schema):
   return named;
 }
 
-/** How many records a collection has, with full sight. People: without test identities, which are no real users. */
+/** How many records a collection has, with full sight. */
 export async function countRecords(on: Executor, collection: string): Promise<number> {
-  const real = collection === PEOPLE ? sql` where ${column('r', '_identity')} is null` : sql``;
-  return count(on, sql`select count(*) as count from ${table(collection)} as r${real}`);
+  return count(on, sql`select count(*) as count from ${table(collection)}`);
 }

@@ -1,4 +1,4 @@
-import { allowsSupplied, rulesFor, uncoveredByName } from '../../core/evaluate/combine.ts';
+import { allowsSupplied, promotesItself, rulesFor, uncoveredByName } from '../../core/evaluate/combine.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { updateFlagsSql, updateSql } from '../../core/sql/writes.ts';
 import { collectionOf } from '../../core/types/schema.ts';
@@ -34,7 +34,8 @@ export async function updateRecord(
     if (before === null) return refuse({ kind: 'not found' });
     if (!precondition(before)) return refuse({ kind: 'changed meanwhile' });
     const uncovered = uncoveredByName(rules, 'update', names);
-    if (uncovered.length > 0) return refuse({ kind: 'fields not covered', fields: uncovered });
+    uncovered.push(...promotesItself(access.rulebook, access.caller, collection, id, names));
+    if (uncovered.length > 0) return refuse({ kind: 'fields not covered', fields: [...new Set(uncovered)] });
     const unreadable = await unreadableReferences(transaction, access, collection, supplied);
     if (unreadable.length > 0) return refuse({ kind: 'reference not found', fields: unreadable });
 

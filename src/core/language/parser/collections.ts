@@ -53,7 +53,11 @@ function parseField(cursor: Cursor): FieldDeclaration {
   for (;;) {
     const token = cursor.token;
     // A field may be called “label” too: a mark is one only where no type follows it.
-    if (token.kind === 'name' && !token.quoted && marks.has(token.text) && !typeFollows(cursor)) {
+    if (cursor.isWord('self') && cursor.peekWord('set')) {
+      cursor.next();
+      cursor.next();
+      found.push({ mark: 'self set', span: cursor.since(token.span) });
+    } else if (token.kind === 'name' && !token.quoted && marks.has(token.text) && !typeFollows(cursor)) {
       cursor.next();
       found.push({ mark: token.text as Mark, span: token.span });
     } else if (cursor.takeSymbol('=')) {

@@ -66,6 +66,12 @@ export class Cursor {
     return token.kind === 'name' && !token.quoted && token.text === word;
   }
 
+  /** The same for the token after the present one. */
+  peekWord(word: string): boolean {
+    const token = this.peek(1);
+    return token.kind === 'name' && !token.quoted && token.text === word;
+  }
+
   takeKeyword(word: Keyword): boolean {
     if (!this.isKeyword(word)) return false;
     this.#at++;
