@@ -1,12 +1,6 @@
 import { commaList, sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { columnType, identifier, table } from '../../core/sql/identifiers.ts';
-import {
-  PEOPLE,
-  systemFieldNames,
-  type Collection,
-  type Field,
-  type Schema,
-} from '../../core/types/schema.ts';
+import { systemFieldNames, type Collection, type Field, type Schema } from '../../core/types/schema.ts';
 import { run, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { existingTables, type ExistingTables } from './existing.ts';
