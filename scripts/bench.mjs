@@ -14,5 +14,5 @@ try {
     FIRMGATE_STATE: stateFolder,
   });
 } finally {
-  cluster?.stop();
+  await cluster?.stop();
 }

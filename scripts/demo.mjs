@@ -13,5 +13,5 @@ try {
     FIRMGATE_STATE: stateFolder,
   });
 } finally {
-  cluster?.stop();
+  await cluster?.stop();
 }

@@ -31,5 +31,5 @@ try {
     NO_COLOR: '1',
   });
 } finally {
-  cluster?.stop();
+  await cluster?.stop();
 }

@@ -28,16 +28,19 @@ export const stateFolder = process.env.FIRMGATE_STATE ?? join(root, '.firmgate')
 export async function startCluster(name, settings = {}) {
   const programs = await postgresPrograms();
   mkdirSync(stateFolder, { recursive: true, mode: 0o700 });
-  return withLock(join(stateFolder, `${name}.lock`), async () => {
+  const lock = join(stateFolder, `${name}.lock`);
+  return withLock(lock, async () => {
     const cluster = new Cluster(name, programs);
     cluster.initialize();
     await cluster.start(settings);
-    return { url: cluster.url, stop: () => cluster.stop() };
+    cluster.users = [...cluster.otherUsers(), process.pid];
+    return { url: cluster.url, stop: () => withLock(lock, () => cluster.leave()) };
   });
 }
 
 class Cluster {
   constructor(name, programs) {
+    this.name = name;
     this.programs = programs;
     this.folder = join(dataHome(), createHash('sha256').update(root).digest('hex').slice(0, 12), name);
     this.data = join(this.folder, 'data');
@@ -149,6 +152,22 @@ class Cluster {
       sql('create database firmgate');
   }
 
+  /** The processes that use the cluster, so that the last of them stops it and no other does. */
+  set users(pids) {
+    writeFileSync(join(stateFolder, `${this.name}.users`), pids.join('\n'));
+  }
+
+  otherUsers() {
+    const file = join(stateFolder, `${this.name}.users`);
+    const pids = existsSync(file) ? readFileSync(file, 'utf8').split('\n').map(Number) : [];
+    return pids.filter((pid) => pid > 0 && pid !== process.pid && lives(pid));
+  }
+
+  leave() {
+    this.users = this.otherUsers();
+    if (this.otherUsers().length === 0) this.stop();
+  }
+
   stop() {
     try {
       this.run('pg_ctl', ['stop', '-w', '-s', '-m', 'fast', '-D', this.data]);
@@ -239,7 +258,16 @@ function holderLives(file) {
     const holder = Number(readFileSync(file, 'utf8'));
     // Written a moment after the file is made: empty means that the holder is just about to.
     if (!Number.isInteger(holder) || holder === 0) return true;
-    process.kill(holder, 0);
+    return lives(holder);
+  } catch {
+    // The lock has just been given back.
+    return false;
+  }
+}
+
+function lives(pid) {
+  try {
+    process.kill(pid, 0);
     return true;
   } catch (error) {
     return error.code === 'EPERM';

@@ -68,7 +68,7 @@ function listen(server: Server, config: ServiceConfig): Promise<void> {
       if (error.code === 'EADDRINUSE') {
         reject(
           new ConfigError(
-            `port ${config.port} on ${config.host} is in use: stop what listens there, or choose another with --port`,
+            `port ${config.port} on ${config.host} is in use: stop what listens there, or choose another (serve --port, PORT for the demo)`,
           ),
         );
       } else if (error.code === 'EACCES') {

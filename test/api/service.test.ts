@@ -306,7 +306,7 @@ test('a port in use is told with what to do next', async () => {
       logLevel: 'silent',
       consoleFolder: null,
     }),
-  ).rejects.toThrow(/in use.*--port/);
+  ).rejects.toThrow(/in use.*choose another/);
 });
 
 test('half a request is not waited for without end, and a slow one does not stop the others', async () => {
