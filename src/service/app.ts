@@ -39,8 +39,20 @@ export function createApp({ config, database, logger, developmentKey, isReady }:
   app.disable('etag');
   app.enable('case sensitive routing');
   app.use(requestLog(logger));
+  // Whether a domain and all below it are to be reached by TLS alone is for the proxy in front to say.
   app.use(
-    helmet({ contentSecurityPolicy: { directives: { defaultSrc: ["'none'"], frameAncestors: ["'none'"] } } }),
+    helmet({
+      contentSecurityPolicy: {
+        useDefaults: false,
+        directives: {
+          defaultSrc: ["'none'"],
+          baseUri: ["'none'"],
+          formAction: ["'none'"],
+          frameAncestors: ["'none'"],
+        },
+      },
+      strictTransportSecurity: false,
+    }),
   );
   app.use(aboutRoutes(database, callers, isReady));
   app.use('/v1', (_, __, next) => {

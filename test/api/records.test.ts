@@ -313,6 +313,11 @@ describe('list', () => {
     [`where=${encodeURIComponent('('.repeat(200))}`, 'malformed-filter', 'where'],
     [`where=${encodeURIComponent(`${'not '.repeat(900)}kind is missing`)}`, 'malformed-filter', 'where'],
     [`where=${encodeURIComponent('title = "' + 'x'.repeat(5000) + '"')}`, 'malformed-request', 'where'],
+    [
+      `where=${encodeURIComponent(Array.from({ length: 17 }, () => 'author.name = "x"').join(' or '))}`,
+      'malformed-filter',
+      'where',
+    ],
     ['where=a&where=b', 'malformed-request', 'where'],
     ['wher=kind', 'malformed-request', undefined],
     ['order=titel', 'malformed-filter', 'order'],

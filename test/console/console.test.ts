@@ -139,6 +139,7 @@ describe('the console', () => {
     expect(policy).not.toMatch(/unsafe|\*/);
     expect(policy).toMatch(/script-src 'self' 'nonce-/);
     const again = await page.request.get(`${world.service.url}/console/`);
+    expect((await page.request.get(`${world.service.url}/console/assets/absent.js`)).status()).toBe(404);
     expect(again.headers()['content-security-policy'], 'a nonce is used once').not.toBe(policy);
     expect(complaints.filter((text) => !text.includes('400'))).toEqual([]);
   });

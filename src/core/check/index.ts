@@ -1,5 +1,6 @@
 import type { Diagnostic } from '../diagnostics/diagnostic.ts';
 import type { Declaration } from '../language/ast.ts';
+import { limits } from '../language/limits.ts';
 import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
 import { operandsOf, type Condition } from '../ir/conditions.ts';
@@ -69,7 +70,19 @@ export function checkFilter(
   if (parsed.expression === null) return { ok: false, diagnostics: parsed.diagnostics };
   const findings = new Findings();
   const condition = checkCondition(parsed.expression, { schema, record: collection, filter: true }, findings);
-  return condition === null ? { ok: false, diagnostics: findings.diagnostics } : { ok: true, condition };
+  if (condition !== null && lookups(condition) > limits.filterLookups) {
+    const message = `the paths of a filter may come through at most ${limits.filterLookups} other records in all`;
+    findings.add('P003', message, parsed.expression.span, 'ask with fewer or shorter paths');
+  }
+  if (condition === null || findings.diagnostics.length > 0)
+    return { ok: false, diagnostics: findings.diagnostics };
+  return { ok: true, condition };
+}
+
+function lookups(condition: Condition): number {
+  let count = 0;
+  for (const operand of operandsOf(condition)) if (operand.kind === 'path') count += operand.steps.length - 1;
+  return count;
 }
 
 function inReadingOrder(diagnostics: readonly Diagnostic[]): Diagnostic[] {

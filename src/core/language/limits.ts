@@ -15,6 +15,11 @@ export const limits = {
   listItems: 1_000,
   /** Comparisons of one condition: bounds what a caller's filter costs the planner. */
   conditionParts: 2_000,
+  /**
+   * Look-ups in other records that one caller's filter may ask for, all paths together: each carries the masks of what it
+   * comes through, and hundreds of them would keep the planner busy for seconds.
+   */
+  filterLookups: 16,
   /** Errors reported of one rulebook: more are not read. */
   diagnostics: 100,
   /** Characters of a name: PostgreSQL cuts identifiers at 63 bytes, and index names carry two of ours. */

@@ -16,6 +16,9 @@ export function consoleRoutes(folder: string): Router {
     '/assets',
     express.static(join(folder, 'assets'), { immutable: true, maxAge: '1y', index: false, redirect: false }),
   );
+  router.use('/assets', () => {
+    throw new Problem('not-found');
+  });
   router.get(['/', '/{*path}'], (_, response) => {
     if (template === null) throw new Problem('not-found');
     const nonce = randomBytes(16).toString('base64');
