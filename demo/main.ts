@@ -95,7 +95,7 @@ async function databaseAbsent(): Promise<never> {
 }
 
 async function prepare(desk: GateClient): Promise<TrialReport> {
-  const files = readRulebook(join(root, 'demo/rulebook'));
+  const files = readRulebook([join(root, 'demo/rulebook')]);
   const published = await desk.publish({ files });
   step(
     published.changed

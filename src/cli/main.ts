@@ -35,21 +35,21 @@ program
 program
   .command('check')
   .description('check a rulebook: every error of every file, with its place')
-  .argument('[path]', 'a folder of .gate files, or one file', '.')
+  .argument('[paths...]', 'folders of .gate files, or files, together one rulebook', ['.'])
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/check.ts')).check));
 
 program
   .command('publish')
   .description('put a rulebook in force; it holds for the very next request')
-  .argument('[path]', 'a folder of .gate files, or one file', '.')
+  .argument('[paths...]', 'folders of .gate files, or files, together one rulebook', ['.'])
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/publish.ts')).publish));
 
 program
   .command('trial')
   .description('run trials against the live data and take everything back')
-  .argument('[path]', 'a folder of .gate files to try; the published rulebook without it')
+  .argument('[paths...]', 'folders of .gate files to try, or files; without any, the published rulebook')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/trial.ts')).trial));
 

@@ -4,18 +4,28 @@ import type { Source } from '../core/language/source.ts';
 import { Misuse } from './exit.ts';
 
 /**
- * All `.gate` files of a folder and the folders below it, or one file, by name. A file that is not valid UTF-8 is
- * refused whole: what would be read instead of a broken letter is not what was written.
+ * All `.gate` files of some folders and the folders below them, or single files, as one rulebook. A file goes by its
+ * name in its folder, and by its whole path where several folders are given. One that is not valid UTF-8 is refused
+ * whole: what would be read instead of a broken letter is not what was written.
  */
-export function readRulebook(path: string): Source[] {
-  let names: string[];
+export function readRulebook(paths: readonly string[]): Source[] {
+  const [only] = paths.length === 1 ? paths : [];
+  const sources = paths.flatMap((path) =>
+    filesAt(path).map((file) => ({
+      name: only === undefined || file === path ? file : relative(path, file),
+      text: readText(file),
+    })),
+  );
+  if (sources.length === 0) throw new Misuse(`there are no .gate files in ${paths.join(', ')}`);
+  return sources;
+}
+
+function filesAt(path: string): string[] {
   try {
-    names = statSync(path).isDirectory() ? gateFiles(path) : [path];
+    return statSync(path).isDirectory() ? gateFiles(path) : [path];
   } catch {
     throw new Misuse(`there is no file or folder ${path}`);
   }
-  if (names.length === 0) throw new Misuse(`there are no .gate files in ${path}`);
-  return names.map((name) => ({ name: name === path ? name : relative(path, name), text: readText(name) }));
 }
 
 function gateFiles(folder: string): string[] {

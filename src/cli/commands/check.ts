@@ -4,9 +4,9 @@ import { CheckFailed } from '../exit.ts';
 import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 
-/** `firmgate check [path]`: needs neither a service nor a database. */
-export function check(output: Output, path: string): void {
-  const sources = readRulebook(path);
+/** `firmgate check [paths]`: needs neither a service nor a database. */
+export function check(output: Output, paths: readonly string[]): void {
+  const sources = readRulebook(paths);
   const checked = checkRulebook(sources);
   if (checked.ok) {
     const { rules, trials, identities, schema } = checked.rulebook;

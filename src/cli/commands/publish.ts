@@ -4,11 +4,11 @@ import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { check } from './check.ts';
 
-/** `firmgate publish [path]`: checked here first, so that errors show with their source lines. */
-export async function publish(output: Output, path: string): Promise<void> {
-  const files = readRulebook(path);
+/** `firmgate publish [paths]`: checked here first, so that errors show with their source lines. */
+export async function publish(output: Output, paths: readonly string[]): Promise<void> {
+  const files = readRulebook(paths);
   if (!checkRulebook(files).ok) {
-    check(output, path);
+    check(output, paths);
     return;
   }
   const client = await deskClient();

@@ -8,11 +8,11 @@ import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { check } from './check.ts';
 
-/** `firmgate trial [path]`: as test identities, against the live data, all rolled back. */
-export async function trial(output: Output, path: string | undefined): Promise<void> {
-  const files = path === undefined ? null : readRulebook(path);
+/** `firmgate trial [paths]`: as test identities, against the live data, all rolled back. */
+export async function trial(output: Output, paths: readonly string[]): Promise<void> {
+  const files = paths.length === 0 ? null : readRulebook(paths);
   if (files !== null && !checkRulebook(files).ok) {
-    check(output, path!);
+    check(output, paths);
     return;
   }
   const client = await deskClient();
