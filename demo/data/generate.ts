@@ -10,6 +10,7 @@ export interface DemoData {
   readonly apiaries: readonly ApiaryRow[];
   readonly hives: readonly HiveRow[];
   readonly inspections: readonly InspectionRow[];
+  readonly visits: readonly VisitRow[];
 }
 
 interface Row {
@@ -58,6 +59,14 @@ export interface InspectionRow extends Row {
   readonly found: string;
   readonly brood_frames: number;
   readonly treated: boolean;
+}
+
+export interface VisitRow extends Row {
+  readonly code: string;
+  readonly hive: string;
+  readonly inspector: string;
+  readonly starts: string;
+  readonly ends: string;
 }
 
 export interface Scale {
@@ -317,5 +326,11 @@ export function generate(scale: Scale = DEMO_SCALE, seed = 20_26): DemoData {
       treated: dice.percent(20),
     });
   }
-  return { people, districts, apiaries, hives, inspections };
+  // One visit is over, one lasts for as long as anybody will try the demo.
+  const known = (code: string) => hives.find((each) => each.code === code)!.id;
+  const visits: VisitRow[] = [
+    { code: 'VISIT-1', hive: 'OAK-002', starts: '2026-02-02T08:00:00Z', ends: '2026-02-03T08:00:00Z' },
+    { code: 'VISIT-2', hive: 'OAK-102', starts: '2026-02-02T08:00:00Z', ends: '2099-12-31T00:00:00Z' },
+  ].map((visit) => ({ ...row(), ...visit, hive: known(visit.hive), inspector: 'ivo' }));
+  return { people, districts, apiaries, hives, inspections, visits };
 }

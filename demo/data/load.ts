@@ -25,6 +25,7 @@ export async function loadDemo(
       ['apiaries', data.apiaries.map((row) => ({ ...row, host: person(row.host) }))],
       ['hives', data.hives.map((row) => ({ ...row, keeper: person(row.keeper) }))],
       ['inspections', data.inspections.map((row) => ({ ...row, inspector: person(row.inspector) }))],
+      ['visits', data.visits.map((row) => ({ ...row, inspector: person(row.inspector) }))],
     ];
     let count = 0;
     for (const [collection, rows] of tables) {

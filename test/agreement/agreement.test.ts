@@ -105,6 +105,7 @@ function callers(dice: Dice): Caller[] {
 }
 
 const look: Circumstances['look'] = (collection, id) => world.get(collection)?.get(id) ?? null;
+const all: Circumstances['all'] = (collection) => world.get(collection)?.values() ?? [];
 
 function shownByClosures(
   rulebook: Rulebook,
@@ -113,7 +114,7 @@ function shownByClosures(
   record: RecordValues,
 ): Set<string> | null {
   const rules = rulesFor(rulebook, caller, collection, 'read');
-  const holds = (rule: Rule) => compilePredicate(rule.when)(record, { caller, now: NOW, look }) === true;
+  const holds = (rule: Rule) => compilePredicate(rule.when)(record, { caller, now: NOW, look, all }) === true;
   return shownFields(rules, collectionOf(rulebook.schema, collection).fields.keys(), holds);
 }
 
@@ -142,14 +143,14 @@ test(
             ]),
           );
 
-          const all = await listRecords(own.database, access, {
+          const listed = await listRecords(own.database, access, {
             collection,
             filter: null,
             order,
             after: null,
             limit: 1_000,
           });
-          const found = new Map(all.records.map((record) => [record.id, record]));
+          const found = new Map(listed.records.map((record) => [record.id, record]));
           for (const [id, record] of world.get(collection)!) {
             const wanted = expected.get(id)!;
             const got = found.get(id);
@@ -175,7 +176,7 @@ test(
           }
 
           // A filter sees what the caller sees: the same question over a world of masked records.
-          const where = writer.condition(collection, 2, false);
+          const where = writer.filter(collection);
           const checked = checkFilter(where, collection, schema);
           if (!checked.ok)
             throw new Error(
@@ -194,7 +195,7 @@ test(
           const predicate = compilePredicate(checked.condition);
           const passing = [...world.get(collection)!].filter(([, record]) => {
             const seen = masked(collection, record);
-            return seen !== null && predicate(seen, { caller, now: NOW, look: maskedLook }) === true;
+            return seen !== null && predicate(seen, { caller, now: NOW, look: maskedLook, all }) === true;
           });
           const sortKey = dice.pick(fields);
           const sorting = [
@@ -272,14 +273,17 @@ async function compareUpdates(
     const [row] = await run<Record<string, boolean>>(own.database, flags.statement);
     const changedLook: Circumstances['look'] = (name, target) =>
       name === collection && target === id ? after : look(name, target);
+    const changedAll: Circumstances['all'] = (name) =>
+      name === collection ? [...all(name)].map((record) => (record.id === id ? after : record)) : all(name);
+    const sides = { old: { record: before, look }, new: { record: after, look: changedLook } };
     for (const [index, rule] of rules.entries()) {
       const predicate = compilePredicate(rule.when);
       const told = `${rule.text} on ${id} with ${JSON.stringify([...changes])} for ${JSON.stringify(caller)}`;
       expect(row![`before_${index}`] === true, failing(`before: ${told}`)).toBe(
-        predicate(before, { caller, now: NOW, look }) === true,
+        predicate(before, { caller, now: NOW, look, all, ...sides }) === true,
       );
       expect(row![`after_${index}`] === true, failing(`after: ${told}`)).toBe(
-        predicate(after, { caller, now: NOW, look: changedLook }) === true,
+        predicate(after, { caller, now: NOW, look: changedLook, all: changedAll, ...sides }) === true,
       );
       compared += 2;
     }

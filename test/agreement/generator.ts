@@ -72,6 +72,12 @@ export function randomValue(dice: Dice, type: Type, ids: ReadonlyMap<string, rea
   return dice.pick(pools[type.kind]);
 }
 
+/** A record that a condition can name: a variable of `some` or `count`, or one side of an update. */
+interface Named {
+  readonly text: string;
+  readonly collection: string;
+}
+
 /** Writes random conditions and rules in the language, well typed, over a schema. */
 export class RuleWriter {
   readonly #dice: Dice;
@@ -82,20 +88,31 @@ export class RuleWriter {
     this.#schema = schema;
   }
 
-  /** Some sentences for each collection, for all operations. */
+  /** Some lets, and some sentences for each collection, for all operations. */
   rulebook(): string {
-    return collections
-      .map((collection) => {
-        const sentences = Array.from({ length: this.#dice.between(1, 4) }, () => this.#sentence(collection));
-        return `rules ${collection} {\n  ${sentences.join('\n  ')}\n}`;
-      })
-      .join('\n');
+    const lets = collections.map((collection) => {
+      const body = this.#condition(
+        { collection: null, me: true, named: [{ text: 'it', collection }], ranges: 1 },
+        2,
+      );
+      return `let about_${collection}(it: ${collection}) = ${body}`;
+    });
+    const rules = collections.map((collection) => {
+      const sentences = Array.from({ length: this.#dice.between(1, 4) }, () => this.#sentence(collection));
+      return `rules ${collection} {\n  ${sentences.join('\n  ')}\n}`;
+    });
+    return [...lets, ...rules].join('\n');
   }
 
   #sentence(collection: string): string {
     const who = this.#dice.pick(['everybody', 'people', 'visitors', 'r1', 'r2', 'r1, r3', 'visitors, r2']);
-    const when = this.#dice.percent(85) ? ` when ${this.condition(collection, 3, true)}` : '';
-    return `${who} may read ${this.#fields(collection, true)}, update ${this.#fields(collection, false)}${when}`;
+    const sides = this.#dice.percent(25);
+    const named = sides ? ['old', 'new'].map((text) => ({ text, collection })) : [];
+    const when = this.#dice.percent(85)
+      ? ` when ${this.#condition({ collection, me: true, named, ranges: 0 }, 3)}`
+      : '';
+    const update = `update ${this.#fields(collection, false)}${when}`;
+    return sides ? `${who} may ${update}` : `${who} may read ${this.#fields(collection, true)}, ${update}`;
   }
 
   #fields(collection: string, system: boolean): string {
@@ -107,68 +124,115 @@ export class RuleWriter {
     return this.#dice.percent(50) ? `(${some.join(', ')})` : `(all but ${some.join(', ')})`;
   }
 
-  /** A condition over a record of `collection`; `me` may stand in rules, not in filters. */
-  condition(collection: string, depth: number, me: boolean): string {
-    if (depth > 0 && this.#dice.percent(55)) {
-      if (this.#dice.percent(25)) return `not (${this.condition(collection, depth - 1, me)})`;
-      const parts = Array.from({ length: this.#dice.between(2, 3) }, () =>
-        this.condition(collection, depth - 1, me),
-      );
-      return `(${parts.join(this.#dice.percent(50) ? ' and ' : ' or ')})`;
-    }
-    return this.#atom(collection, me);
+  /** A caller's filter: no lets, no `some`, nothing of the caller. */
+  filter(collection: string): string {
+    return this.#condition({ collection, me: false, named: [], ranges: 0 }, 2);
   }
 
-  #atom(collection: string, me: boolean): string {
-    const { text, type } = this.#path(collection, me);
+  #condition(scope: Names, depth: number): string {
+    if (depth > 0 && this.#dice.percent(55)) {
+      if (this.#dice.percent(25)) return `not (${this.#condition(scope, depth - 1)})`;
+      const parts = Array.from({ length: this.#dice.between(2, 3) }, () => this.#condition(scope, depth - 1));
+      return `(${parts.join(this.#dice.percent(50) ? ' and ' : ' or ')})`;
+    }
+    if (!scope.me || this.#dice.percent(70)) return this.#atom(scope);
+    const roll = this.#dice.between(1, 100);
+    if (roll <= 15) return `me has role ${this.#dice.pick(['r1', 'r2', 'r3'])}`;
+    // A let is used in rules alone, never in another: then none can use itself.
+    if (roll <= 35 && scope.collection !== null) return `about_${scope.collection}(this)`;
+    // Two inside each other are enough: a third multiplies the work and adds no new case.
+    if (scope.ranges === 2) return this.#atom(scope);
+    const collection = this.#dice.pick(collections);
+    const variable = `v${scope.named.length + 1}`;
+    const inner = {
+      ...scope,
+      ranges: scope.ranges + 1,
+      named: [...scope.named, { text: variable, collection }],
+    };
+    const body = this.#condition(inner, depth > 0 ? depth - 1 : 0);
+    if (roll <= 85) return `${this.#dice.pick(['some', 'no'])} ${variable} in ${collection} has (${body})`;
+    return `count(${variable} in ${collection} where ${body}) ${this.#dice.pick(['=', '<', '>='])} ${this.#dice.between(0, 12)}`;
+  }
+
+  #atom(scope: Names): string {
+    const { text, type } = this.#path(scope);
     const roll = this.#dice.between(1, 100);
     if (roll <= 15) return `${text} is ${this.#dice.pick(['missing', 'present'])}`;
     if (roll <= 25 && type.kind === 'boolean') return text;
     if (type.kind === 'ref') {
-      const other = this.#reference(collection, type.collection, me);
+      const other = this.#reference(scope, type.collection);
       return other === null ? `${text} is missing` : `${text} ${this.#dice.pick(['=', '!='])} ${other}`;
     }
     if (roll <= 40) {
       const list = Array.from({ length: this.#dice.between(1, 3) }, () => this.#literal(type));
       return `${text} ${this.#dice.pick(['in', 'not in'])} (${list.join(', ')})`;
     }
+    const isText = type.kind === 'text' || type.kind === 'one of';
+    if (isText && this.#dice.percent(40)) return this.#textTest(scope, text, type);
     const ordered = type.kind !== 'boolean' && type.kind !== 'uuid' && type.kind !== 'one of';
     const operator = this.#dice.pick(ordered ? ['=', '!=', '<', '<=', '>', '>='] : ['=', '!=']);
-    if (type.kind === 'timestamp' && this.#dice.percent(20)) return `now ${operator} ${text}`;
-    const other = this.#dice.percent(40) ? this.#sameType(collection, type, me) : null;
+    const left = this.#moved(text, type);
+    if (type.kind === 'timestamp' && this.#dice.percent(20)) return `now ${operator} ${left}`;
+    if (type.kind === 'date' && this.#dice.percent(20)) return `today ${operator} ${left}`;
+    const other = this.#dice.percent(40) ? this.#sameType(scope, type) : null;
     const right = other ?? this.#literal(type);
-    return this.#dice.percent(50) ? `${text} ${operator} ${right}` : `${right} ${operator} ${text}`;
+    return this.#dice.percent(50) ? `${left} ${operator} ${right}` : `${right} ${operator} ${left}`;
   }
 
-  /** A path of one to four steps from the record, or from `me`. */
-  #path(collection: string, me: boolean): { text: string; type: Type } {
-    const mine = me && this.#dice.percent(25);
-    let here = mine ? 'people' : collection;
-    const steps: string[] = mine ? ['me'] : this.#dice.percent(10) ? ['this'] : [];
+  #textTest(scope: Names, text: string, type: Type): string {
+    const roll = this.#dice.between(1, 100);
+    if (roll <= 25) return `length(${text}) ${this.#dice.pick(['=', '<', '>'])} ${this.#dice.between(0, 3)}`;
+    const changed = roll <= 50 ? `lower(${text})` : text;
+    const other = this.#dice.percent(40) ? this.#sameType(scope, { kind: 'text' }) : null;
+    const part = other ?? this.#literal(this.#dice.percent(50) ? { kind: 'text' } : type);
+    return `${changed} ${this.#dice.pick(['contains', 'starts with', 'ends with'])} ${part}`;
+  }
+
+  /** Now and then a time is moved, also out of the years that there are. */
+  #moved(text: string, type: Type): string {
+    if (this.#dice.percent(60)) return text;
+    const sign = this.#dice.pick(['+', '-']);
+    const days = this.#dice.pick(['1 day', '30 days', '2 weeks', '900000 days', '1700000 days']);
+    const times = this.#dice.pick(['48 hours', '1 minute', '999999 hours', days]);
+    if (type.kind === 'timestamp') return `${text} ${sign} ${times}`;
+    return type.kind === 'date' ? `${text} ${sign} ${days}` : text;
+  }
+
+  /** A path of one to four steps from the record, from a variable, from one side of an update, or from `me`. */
+  #path(scope: Names): { text: string; type: Type } {
+    const roots: Named[] = [...scope.named];
+    if (scope.collection !== null)
+      roots.push({ text: '', collection: scope.collection }, { text: 'this', collection: scope.collection });
+    if (scope.me) roots.push({ text: 'me', collection: 'people' });
+    const root = this.#dice.pick(roots);
+    let here = root.collection;
+    const steps = root.text === '' ? [] : [root.text];
     for (let depth = 1; ; depth++) {
       const field = this.#dice.pick([...collectionOf(this.#schema, here).fields.values()]);
       steps.push(field.name);
-      if (field.type.kind !== 'ref' || depth === 4 || this.#dice.percent(40))
+      if (field.type.kind !== 'ref' || depth === 4 || this.#dice.percent(40)) {
         return { text: steps.join('.'), type: field.type };
+      }
       here = field.type.collection;
     }
   }
 
-  #sameType(collection: string, type: Type, me: boolean): string | null {
-    const numbers = ['integer', 'decimal'];
+  #sameType(scope: Names, type: Type): string | null {
+    const family = (kind: string) => (kind === 'decimal' ? 'integer' : kind);
     for (let attempt = 0; attempt < 12; attempt++) {
-      const path = this.#path(collection, me);
-      const both = numbers.includes(path.type.kind) && numbers.includes(type.kind);
-      if (path.type.kind === type.kind || both) return path.text;
+      const path = this.#path(scope);
+      if (family(path.type.kind) === family(type.kind)) return path.text;
     }
     return null;
   }
 
-  #reference(collection: string, target: string, me: boolean): string | null {
-    if (target === 'people' && me && this.#dice.percent(50)) return 'me';
-    if (target === collection && this.#dice.percent(30)) return 'this';
+  #reference(scope: Names, target: string): string | null {
+    const records = scope.named.filter((each) => each.collection === target).map((each) => each.text);
+    if (target === 'people' && scope.me) records.push('me');
+    if (target === scope.collection) records.push('this');
+    if (records.length > 0 && this.#dice.percent(60)) return this.#dice.pick(records);
     for (let attempt = 0; attempt < 12; attempt++) {
-      const path = this.#path(collection, me);
+      const path = this.#path(scope);
       if (path.type.kind === 'ref' && path.type.collection === target) return path.text;
     }
     return null;
@@ -179,6 +243,15 @@ export class RuleWriter {
     if (type.kind === 'integer' || type.kind === 'decimal' || type.kind === 'boolean') return String(value);
     return `"${String(value).replaceAll('\\', '\\\\').replaceAll('"', '\\"').replaceAll('\n', '\\n')}"`;
   }
+}
+
+/** What a condition can name. `me` may stand in rules, not in filters. */
+interface Names {
+  readonly collection: string | null;
+  readonly me: boolean;
+  readonly named: readonly Named[];
+  /** How many `some` and `count` are around. */
+  readonly ranges: number;
 }
 
 function randomLiteral(dice: Dice, type: Type): Exclude<Value, null> {

@@ -66,6 +66,20 @@ const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, sp
     '.',
     rule('keeper may read when keeper.name = "x"'),
   ],
+  N007: [
+    rule('keeper may read when on_duty(this)'),
+    'on_duty',
+    `let on_duty(h: hives) = h.size = 1\n${rule('keeper may read when on_duty(this)')}`,
+  ],
+  N008: ['let a() = b()\nlet b() = a()', 'b', 'let a() = b()\nlet b() = me is present'],
+  T012: [
+    `let big(h: hives) = h.size > 9
+${rule('keeper may read when big()')}`,
+    'big()',
+    `let big(h: hives) = h.size > 9
+${rule('keeper may read when big(this)')}`,
+  ],
+  R010: [rule('keeper may read when old.size = 1'), 'old.size', rule('keeper may update when old.size = 1')],
   T011: ['collection hives { a text self set }', 'self set', 'people { a text self set }'],
   R001: [rule('keeper may read (all), delete (code)'), '(code)', rule('keeper may read (all), delete')],
   R002: [rule('keeper may read, update (code)'), 'read', rule('keeper may read (all), update (code)')],

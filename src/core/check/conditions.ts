@@ -1,10 +1,15 @@
-import type { CompareOperator, Expression } from '../language/ast.ts';
+import type { CompareOperator, Expression, Name } from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
-import { negate, type Condition, type Operand } from '../ir/conditions.ts';
+import { suggestion } from '../diagnostics/suggest.ts';
+import { limits } from '../language/limits.ts';
+import { always, negate, type Condition, type Operand, type Range } from '../ir/conditions.ts';
+import { LONGEST_SHIFT_DAYS } from '../types/time.ts';
 import { simpleTypes, typeName, type Type } from '../types/types.ts';
 import type { Findings } from './context.ts';
 import { isLiteral, literalValue, naturalType, type Literal } from './literals.ts';
-import { resolvePath, type Scope } from './paths.ts';
+import { recordOperand, resolvePath } from './paths.ts';
+import { unknownCollection } from './schema.ts';
+import type { Scope } from './scope.ts';
 
 type LiteralOperand = Operand & { kind: 'literal' };
 
@@ -13,6 +18,16 @@ type LiteralOperand = Operand & { kind: 'literal' };
  * Nothing that passes here can fail in the closures or in SQL. Recursion is bounded by `limits.nesting`.
  */
 export function checkCondition(expression: Expression, scope: Scope, findings: Findings): Condition | null {
+  if (scope.budget.left-- <= 0) {
+    if (scope.budget.left === -1) {
+      findings.add(
+        'P003',
+        `this condition has more than ${limits.conditionParts} parts, its lets written out`,
+        expression.span,
+      );
+    }
+    return null;
+  }
   switch (expression.kind) {
     case 'and':
     case 'or': {
@@ -43,15 +58,93 @@ export function checkCondition(expression: Expression, scope: Scope, findings: F
       if (operand.type.kind === 'boolean') return { kind: 'holds', operand };
       return needsCondition(expression.span, typeName(operand.type), findings);
     }
+    case 'text test':
+      return checkTextTest(expression, scope, findings);
+    case 'quantified': {
+      const body = checkRange(expression, expression.body, scope, findings);
+      if (body === null) return null;
+      const some: Condition = { kind: 'some', range: body.range, body: body.condition };
+      return expression.quantifier === 'some' ? some : negate(some);
+    }
+    case 'has role':
+      if (scope.filter) return refuseInFilter(expression.span, findings);
+      if (scope.roles.has(expression.role.text)) return { kind: 'has role', role: expression.role.text };
+      findings.add(
+        'N003',
+        `nobody declared a role “${expression.role.text}”`,
+        expression.role.span,
+        suggestion(expression.role.text, scope.roles),
+      );
+      return null;
+    case 'call':
+      if (isFunction(expression)) return needsCondition(expression.span, expression.name.text, findings);
+      return scope.filter
+        ? refuseInFilter(expression.span, findings)
+        : scope.writeOut(expression, scope, findings);
     case 'text':
     case 'number':
     case 'now':
-      return needsCondition(
-        expression.span,
-        expression.kind === 'now' ? 'timestamp' : expression.kind,
-        findings,
-      );
+    case 'today':
+    case 'shift':
+    case 'count':
+      return needsCondition(expression.span, expression.kind, findings);
   }
+}
+
+function refuseInFilter(span: Span, findings: Findings): null {
+  findings.add('R008', 'a filter speaks of the fields of a record, and compares them with values', span);
+  return null;
+}
+
+function isFunction(call: Expression & { kind: 'call' }): boolean {
+  return call.name.text === 'lower' || call.name.text === 'length';
+}
+
+/** `v in visits`, and a condition over it: the variable may hide no other name. */
+function checkRange(
+  range: { readonly variable: Name; readonly collection: Name; readonly span: Span },
+  body: Expression | null,
+  scope: Scope,
+  findings: Findings,
+): { range: Range; condition: Condition } | null {
+  const { variable, collection } = range;
+  if (scope.filter) return refuseInFilter(range.span, findings);
+  if (!scope.schema.has(collection.text)) {
+    unknownCollection(collection, scope.schema.keys(), findings);
+    return null;
+  }
+  const isField = scope.record !== null && scope.schema.get(scope.record)!.fields.has(variable.text);
+  if (isField || scope.variables.has(variable.text)) {
+    findings.add(
+      'N005',
+      `“${variable.text}” has a meaning here already`,
+      variable.span,
+      'choose another name',
+    );
+    return null;
+  }
+  const depth = scope.depth + 1;
+  const variables = new Map(scope.variables).set(variable.text, recordOperand(depth, collection.text));
+  const condition = body === null ? always : checkCondition(body, { ...scope, variables, depth }, findings);
+  return condition === null ? null : { range: { collection: collection.text, depth }, condition };
+}
+
+function checkTextTest(
+  expression: Expression & { kind: 'text test' },
+  scope: Scope,
+  findings: Findings,
+): Condition | null {
+  const [left, right] = [expression.left, expression.right].map((each) => {
+    const operand = checkOperand(each, scope, findings);
+    if (operand === null || operand.type.kind === 'text' || operand.type.kind === 'one of') return operand;
+    findings.add(
+      'T001',
+      `“${expression.operator}” is about texts, and this is ${typeName(operand.type)}`,
+      each.span,
+    );
+    return null;
+  }) as [Operand | null, Operand | null];
+  return left === null || right === null ? null : { kind: expression.operator, left, right };
 }
 
 function needsCondition(span: Span, type: string, findings: Findings): null {
@@ -67,13 +160,98 @@ function needsCondition(span: Span, type: string, findings: Findings): null {
 /** A value: a literal takes the type that it has by itself. */
 function checkOperand(expression: Expression, scope: Scope, findings: Findings): Operand | null {
   if (isLiteral(expression)) return asLiteral(expression, naturalType(expression), findings);
-  if (expression.kind === 'now') return { kind: 'now', type: simpleTypes.timestamp };
-  if (expression.kind === 'path') return resolvePath(expression, scope, findings);
+  switch (expression.kind) {
+    case 'now':
+      return { kind: 'now', type: simpleTypes.timestamp };
+    case 'today':
+      return { kind: 'today', type: simpleTypes.date };
+    case 'path':
+      return resolvePath(expression, scope, findings);
+    case 'shift':
+      return checkShift(expression, scope, findings);
+    case 'count': {
+      const counted = checkRange(expression, expression.where, scope, findings);
+      if (counted === null) return null;
+      return { kind: 'count', range: counted.range, where: counted.condition, type: simpleTypes.integer };
+    }
+    case 'call':
+      if (isFunction(expression)) return checkFunction(expression, scope, findings);
+      break;
+    default:
+  }
   findings.add(
     'T001',
     'a condition cannot be compared as if it were a value',
     expression.span,
     'join conditions with and, or',
+  );
+  return null;
+}
+
+/** `lower(…)` and `length(…)`, each of one text. */
+function checkFunction(
+  { name, arguments: given, span }: Expression & { kind: 'call' },
+  scope: Scope,
+  findings: Findings,
+): Operand | null {
+  const [argument] = given;
+  if (argument === undefined || given.length > 1) {
+    findings.add('T012', `${name.text} takes one argument, and ${given.length} are given`, span);
+    return null;
+  }
+  const operand = checkOperand(argument, scope, findings);
+  if (operand === null) return null;
+  if (operand.type.kind !== 'text' && operand.type.kind !== 'one of') {
+    findings.add('T001', `${name.text} is about texts, and this is ${typeName(operand.type)}`, argument.span);
+    return null;
+  }
+  return name.text === 'lower'
+    ? { kind: 'lower', operand, type: simpleTypes.text }
+    : { kind: 'length', operand, type: simpleTypes.integer };
+}
+
+const minutesOf = { minutes: 1, hours: 60 } as const;
+const daysOf = { days: 1, weeks: 7 } as const;
+
+/** A time moved by hours or days, a date by days. */
+function checkShift(
+  { operand: moved, backwards, amount, unit, span }: Expression & { kind: 'shift' },
+  scope: Scope,
+  findings: Findings,
+): Operand | null {
+  const operand = checkOperand(moved, scope, findings);
+  if (operand === null) return null;
+  const { type } = operand;
+  const byDays = unit === 'days' || unit === 'weeks';
+  if (type.kind !== 'timestamp' && !(type.kind === 'date' && byDays)) {
+    const hint = type.kind === 'date' ? 'a date moves by days or weeks' : 'times and dates can be moved';
+    findings.add('T001', `${typeName(type)} cannot be moved by ${unit}`, span, hint);
+    return null;
+  }
+  const sign = backwards ? -1 : 1;
+  const days = byDays ? sign * amount * daysOf[unit] : 0;
+  if (Math.abs(days) > LONGEST_SHIFT_DAYS) {
+    findings.add('T002', `a duration has at most ${LONGEST_SHIFT_DAYS} days`, span);
+    return null;
+  }
+  const minutes = byDays ? 0 : sign * amount * minutesOf[unit];
+  return { kind: 'shift', operand, days, minutes, type };
+}
+
+/** A value for a place of a known type, such as the parameter of a let. */
+export function checkOperandOf(
+  expression: Expression,
+  type: Type,
+  scope: Scope,
+  findings: Findings,
+): Operand | null {
+  if (isLiteral(expression)) return literalBeside(expression, type, findings);
+  const operand = checkOperand(expression, scope, findings);
+  if (operand === null || comparable(operand.type, type)) return operand;
+  findings.add(
+    'T012',
+    `${typeName(type)} is wanted here, and this is ${typeName(operand.type)}`,
+    expression.span,
   );
   return null;
 }

@@ -3,13 +3,15 @@ import type { Declaration } from '../language/ast.ts';
 import { limits } from '../language/limits.ts';
 import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
-import { operandsOf, type Condition } from '../ir/conditions.ts';
+import { pathsOf, type Condition } from '../ir/conditions.ts';
 import type { Role, Rule, Rulebook } from '../ir/rulebook.ts';
 import type { Schema } from '../types/schema.ts';
 import { checkCondition } from './conditions.ts';
 import { Findings, withoutRepeats } from './context.ts';
+import { checkLets } from './lets.ts';
 import { checkRules } from './rules.ts';
 import { checkSchema } from './schema.ts';
+import { plainScope } from './scope.ts';
 import { checkIdentities, checkTrials } from './trials.ts';
 
 export type CheckedRulebook =
@@ -36,9 +38,10 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
     ]),
   );
   const roleNames = new Set(roles.keys());
-  const rules = checkRules(of('rules'), schema, roleNames, sources, findings);
+  const scopeOf = checkLets(of('let'), schema, roleNames, findings);
+  const rules = checkRules(of('rules'), schema, roleNames, sources, scopeOf, findings);
   const identities = checkIdentities(of('identity'), schema, roleNames, findings);
-  const trials = checkTrials(of('trial'), schema, new Set(identities.keys()), sources, findings);
+  const trials = checkTrials(of('trial'), schema, new Set(identities.keys()), sources, scopeOf, findings);
 
   const diagnostics = [...parsed.flatMap((file) => file.diagnostics), ...findings.diagnostics];
   if (diagnostics.length > 0) return { ok: false, diagnostics: inReadingOrder(diagnostics) };
@@ -51,8 +54,8 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
 function readThroughMe(rules: readonly Rule[]): Set<string> {
   const fields = new Set<string>();
   for (const { when, stamps } of rules) {
-    for (const operand of [...operandsOf(when), ...stamps.map((stamp) => stamp.value)]) {
-      if (operand.kind === 'path' && operand.root === 'me') fields.add(operand.steps[0]!.field);
+    for (const node of [when, ...stamps.map((stamp) => stamp.value)]) {
+      for (const path of pathsOf(node)) if (path.root === 'me') fields.add(path.steps[0]!.field);
     }
   }
   return fields;
@@ -69,7 +72,8 @@ export function checkFilter(
   const parsed = parseFilter({ name: 'where', text });
   if (parsed.expression === null) return { ok: false, diagnostics: parsed.diagnostics };
   const findings = new Findings();
-  const condition = checkCondition(parsed.expression, { schema, record: collection, filter: true }, findings);
+  const scope = { ...plainScope(schema), record: collection, filter: true };
+  const condition = checkCondition(parsed.expression, scope, findings);
   if (condition !== null && lookups(condition) > limits.filterLookups) {
     const message = `the paths of a filter may come through at most ${limits.filterLookups} other records in all`;
     findings.add('P003', message, parsed.expression.span, 'ask with fewer or shorter paths');
@@ -81,7 +85,7 @@ export function checkFilter(
 
 function lookups(condition: Condition): number {
   let count = 0;
-  for (const operand of operandsOf(condition)) if (operand.kind === 'path') count += operand.steps.length - 1;
+  for (const path of pathsOf(condition)) count += path.steps.length - 1;
   return count;
 }
 

@@ -1,59 +1,100 @@
 import { suggestion } from '../diagnostics/suggest.ts';
-import type { Expression } from '../language/ast.ts';
-import type { Operand, Step } from '../ir/conditions.ts';
-import { PEOPLE, collectionOf, fieldOf, type Schema } from '../types/schema.ts';
+import type { Expression, Name } from '../language/ast.ts';
+import { limits } from '../language/limits.ts';
+import type { Operand, PathOperand, Step } from '../ir/conditions.ts';
+import { PEOPLE, collectionOf, fieldOf } from '../types/schema.ts';
 import { typeName } from '../types/types.ts';
 import type { Findings } from './context.ts';
+import type { Scope } from './scope.ts';
 
-/** What the names in a condition can mean. */
-export interface Scope {
-  readonly schema: Schema;
-  /** The collection whose record `this` and bare names speak of; null where there is none (a stamp). */
-  readonly record: string | null;
-  /** A filter comes from an end user and may not speak of `me`. */
-  readonly filter: boolean;
-}
-
-/** A path with every step resolved, or null with what is wrong reported. */
+/** A path with every step resolved, or null with what is wrong reported. A parameter may stand for any value. */
 export function resolvePath(
   path: Expression & { kind: 'path' },
   scope: Scope,
   findings: Findings,
-): (Operand & { kind: 'path' }) | null {
-  const root = path.root === 'me' ? 'me' : 'record';
-  if (root === 'me' && scope.filter) {
+): Operand | null {
+  const first = path.steps[0];
+  const variable = path.root === 'bare' ? scope.variables.get(first!.text) : undefined;
+  if (variable !== undefined) return follow(variable, path.steps.slice(1), path, scope, findings);
+  const base = rootOf(path, scope, findings);
+  return base === null ? null : follow(base, path.steps, path, scope, findings);
+}
+
+/** The record that a path begins with, as the path to its own id. */
+function rootOf(path: Expression & { kind: 'path' }, scope: Scope, findings: Findings): PathOperand | null {
+  const collection = path.root === 'me' ? PEOPLE : scope.record;
+  if (path.root === 'me' && scope.filter) {
     findings.add('R008', 'a filter cannot speak of “me”', path.span, 'compare with a value');
     return null;
   }
-  let collection = root === 'me' ? PEOPLE : scope.record;
-  if (collection === null) {
+  if ((path.root === 'old' && !scope.old) || (path.root === 'new' && !scope.new)) {
+    const where = path.root === 'old' ? 'in rules for update and delete alone' : 'in rules for update alone';
     findings.add(
-      'N002',
-      'there is no record here whose fields could be named',
+      'R010',
+      `there is no “${path.root}” record here`,
       path.span,
-      'use me, me.FIELD, now or a literal',
+      `“${path.root}” stands ${where}`,
     );
     return null;
   }
-  if (path.steps.length === 0) {
-    const type = { kind: 'ref', collection } as const;
-    return { kind: 'path', root, steps: [{ collection, field: 'id' }], type };
+  if (collection === null) {
+    const known = [...scope.variables.keys()];
+    const hint =
+      known.length === 0
+        ? 'use me, me.FIELD, now or a literal'
+        : suggestion(path.steps[0]?.text ?? '', known);
+    findings.add('N002', 'there is no record here whose fields could be named', path.span, hint);
+    return null;
   }
-  const steps: Step[] = [];
-  for (const [index, name] of path.steps.entries()) {
+  const root = path.root === 'bare' || path.root === 'this' ? 'record' : path.root;
+  return recordOperand(root, collection);
+}
+
+/** A whole record, as the reference to it. */
+export function recordOperand(root: PathOperand['root'], collection: string): PathOperand {
+  return { kind: 'path', root, steps: [{ collection, field: 'id' }], type: { kind: 'ref', collection } };
+}
+
+/** Goes on from an operand through the fields named. */
+function follow(
+  base: Operand,
+  names: readonly Name[],
+  path: Expression & { kind: 'path' },
+  scope: Scope,
+  findings: Findings,
+): Operand | null {
+  if (names.length === 0) return base;
+  if (base.kind !== 'path' || base.type.kind !== 'ref') {
+    findings.add(
+      'T003',
+      `a path goes on only through a reference, and this is ${typeName(base.type)}`,
+      path.span,
+    );
+    return null;
+  }
+  // The id of the record that the path begins with leads nowhere else: its fields are at hand.
+  const [only] = base.steps;
+  const steps: Step[] = base.steps.length === 1 && only!.field === 'id' ? [] : [...base.steps];
+  let { collection } = base.type;
+  for (const [index, name] of names.entries()) {
     const field = fieldOf(scope.schema, collection, name.text);
     if (field === null) {
       const known = [...collectionOf(scope.schema, collection).fields.keys()];
+      const names_ = index === 0 && path.root === 'bare' ? [...known, ...scope.variables.keys()] : known;
       findings.add(
         'N002',
         `${collection} has no field “${name.text}”`,
         name.span,
-        suggestion(name.text, known),
+        suggestion(name.text, names_),
       );
       return null;
     }
     steps.push({ collection, field: name.text });
-    if (index === path.steps.length - 1) return { kind: 'path', root, steps, type: field.type };
+    if (steps.length > limits.pathSteps) {
+      findings.add('T010', `a path has at most ${limits.pathSteps} steps`, path.span);
+      return null;
+    }
+    if (index === names.length - 1) return { kind: 'path', root: base.root, steps, type: field.type };
     if (field.type.kind !== 'ref') {
       const hint = `${name.text} is ${typeName(field.type)}`;
       findings.add(
@@ -64,7 +105,7 @@ export function resolvePath(
       );
       return null;
     }
-    collection = field.type.collection;
+    ({ collection } = field.type);
   }
   return null;
 }

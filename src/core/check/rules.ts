@@ -15,7 +15,9 @@ import { checkCondition } from './conditions.ts';
 import type { Findings } from './context.ts';
 import { isLiteral, literalValue } from './literals.ts';
 import { resolvePath } from './paths.ts';
+import type { ScopeMaker } from './lets.ts';
 import { unknownCollection } from './schema.ts';
+import { plainScope } from './scope.ts';
 
 /** All sentences of all `rules` blocks, in the order of the files; a sentence with an error is left out. */
 export function checkRules(
@@ -23,6 +25,7 @@ export function checkRules(
   schema: Schema,
   roles: ReadonlySet<string>,
   sources: readonly Source[],
+  scopeOf: ScopeMaker,
   findings: Findings,
 ): Rule[] {
   const rules: Rule[] = [];
@@ -37,7 +40,7 @@ export function checkRules(
     for (const sentence of declaration.sentences) {
       const place = (places.get(collection.name) ?? 0) + 1;
       places.set(collection.name, place);
-      const rule = checkSentence(sentence, collection, schema, roles, findings);
+      const rule = checkSentence(sentence, collection, schema, roles, scopeOf, findings);
       if (rule === null) continue;
       const written = text.slice(sentence.core.start, sentence.core.end).replace(/\s+/g, ' ');
       rules.push({ ...rule, id: `${collection.name}/${place}`, text: written });
@@ -52,13 +55,18 @@ function checkSentence(
   collection: Collection,
   schema: Schema,
   roles: ReadonlySet<string>,
+  scopeOf: ScopeMaker,
   findings: Findings,
 ): Omit<Rule, 'id' | 'text'> | null {
   const before = findings.diagnostics.length;
   const audience = checkAudience(sentence, roles, findings);
   const stamps = checkStamps(sentence, collection, schema, findings);
   const operations = checkOperations(sentence, collection, stamps, findings);
-  const scope = { schema, record: collection.name, filter: false };
+  // A sentence is about one condition for all its operations, so every one of them must have the side it names.
+  const every = (...allowed: OperationName[]) =>
+    sentence.operations.every((each) => allowed.includes(each.operation));
+  const sides = { old: every('update', 'delete'), new: every('update') };
+  const scope = { ...scopeOf(), record: collection.name, ...sides };
   const when = sentence.when === null ? always : checkCondition(sentence.when, scope, findings);
   if (when === null || findings.diagnostics.length > before) return null;
   return {
@@ -228,8 +236,7 @@ function stampValue(
   }
   let operand: Operand | null = null;
   if (value.kind === 'now') operand = { kind: 'now', type: simpleTypes.timestamp };
-  else if (value.kind === 'path')
-    operand = resolvePath(value, { schema, record: null, filter: false }, findings);
+  else if (value.kind === 'path') operand = resolvePath(value, plainScope(schema), findings);
   else findings.add('T002', 'a stamp is me, me.FIELD, now or a plain value', value.span);
   if (operand === null) return null;
   const same =

@@ -13,6 +13,7 @@ import { simpleTypes, type Type } from '../types/types.ts';
 import { withoutRepeats, type Findings } from './context.ts';
 import { isLiteral, literalValue } from './literals.ts';
 import { resolvePath } from './paths.ts';
+import { plainScope } from './scope.ts';
 
 /** All collections of a rulebook; `people` is always among them. What is wrong is reported and left out. */
 export function checkSchema(declarations: readonly CollectionDeclaration[], findings: Findings): Schema {
@@ -169,11 +170,11 @@ function checkLabel(declaration: CollectionDeclaration, findings: Findings): str
 }
 
 function checkOwners(declaration: CollectionDeclaration, schema: Schema, findings: Findings): string[][] {
-  const scope = { schema, record: declaration.name.text, filter: false };
+  const scope = { ...plainScope(schema), record: declaration.name.text };
   const owners: string[][] = [];
   for (const owner of declaration.owners) {
     const path = resolvePath(owner, scope, findings);
-    if (path === null) continue;
+    if (path === null || path.kind !== 'path') continue;
     if (path.type.kind === 'ref' && path.type.collection === PEOPLE) {
       owners.push(path.steps.map((step) => step.field));
     } else {

@@ -15,6 +15,7 @@ import { parseValue } from '../types/values.ts';
 import { checkCondition } from './conditions.ts';
 import { withoutRepeats, type Findings } from './context.ts';
 import { isLiteral, literalValue } from './literals.ts';
+import type { ScopeMaker } from './lets.ts';
 import { unknownCollection } from './schema.ts';
 
 /** All test identities. Their e-mail addresses differ, since people are unique by address. */
@@ -88,6 +89,7 @@ export function checkTrials(
   schema: Schema,
   identities: ReadonlySet<string>,
   sources: readonly Source[],
+  scopeOf: ScopeMaker,
   findings: Findings,
 ): Trial[] {
   const declared = withoutRepeats(
@@ -102,7 +104,7 @@ export function checkTrials(
       if (part.as !== null) knownIdentity(part.as, identities, findings);
       const names = { identities, me: part.as !== null };
       const expectations = part.expectations
-        .map((sentence) => checkExpectation(sentence, schema, names, text, findings))
+        .map((sentence) => checkExpectation(sentence, schema, names, text, scopeOf, findings))
         .filter((each) => each !== null);
       return { identity: part.as?.text ?? null, expectations };
     });
@@ -131,6 +133,7 @@ function checkExpectation(
   schema: Schema,
   names: NamesInTrial,
   source: string,
+  scopeOf: ScopeMaker,
   findings: Findings,
 ): Expectation | null {
   const collection = schema.get(sentence.collection.text);
@@ -164,11 +167,7 @@ function checkExpectation(
         labels: sentence.records.map((each) => each.label),
       };
     case 'reads only where': {
-      const where = checkCondition(
-        sentence.where,
-        { schema, record: collection.name, filter: false },
-        findings,
-      );
+      const where = checkCondition(sentence.where, { ...scopeOf(), record: collection.name }, findings);
       return where === null ? null : { ...common, kind: 'reads only where', where };
     }
     case 'read':

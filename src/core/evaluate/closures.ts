@@ -1,4 +1,5 @@
-import type { Condition, Operand, Step } from '../ir/conditions.ts';
+import type { Condition, Operand, PathOperand, Step } from '../ir/conditions.ts';
+import { shiftDate, shiftTimestamp } from '../types/time.ts';
 import type { Truth } from '../types/truth.ts';
 import type { Type, Value } from '../types/types.ts';
 import { compareValues } from '../types/values.ts';
@@ -11,18 +12,40 @@ export interface Circumstances {
   readonly now: string;
   /** Any record with full sight; null where there is none. */
   readonly look: (collection: string, id: string) => RecordValues | null;
+  /** All records of a collection with full sight. */
+  readonly all: (collection: string) => Iterable<RecordValues>;
+  /** The record before and after an update, each with the world of its own side; `look` is that of the side asked. */
+  readonly old?: Side;
+  readonly new?: Side;
 }
 
-/** A condition ready to be asked of a record in hand. Cost: one call for each part, one look for each step of a path. */
+/** One side of an update. */
+export interface Side {
+  readonly record: RecordValues;
+  readonly look: Circumstances['look'];
+}
+
+/**
+ * A condition ready to be asked of a record in hand. Cost: one call for each part, one look for each step of a path,
+ * one round for each record that a `some` or `count` goes through.
+ */
 export type Predicate = (record: RecordValues, circumstances: Circumstances) => Truth;
 
-type Getter = (record: RecordValues, circumstances: Circumstances) => Value;
+/** The record in hand, then the record of each enclosing `some` or `count`. */
+type Frame = readonly [RecordValues, ...RecordValues[]];
+type Test = (frame: Frame, circumstances: Circumstances) => Truth;
+type Getter = (frame: Frame, circumstances: Circumstances) => Value;
 
 /**
  * A condition as a closure: one of the two engines; `core/sql/conditions.ts` is the other.
  * Both follow Kleene's logic to the letter and are held together by test/agreement.
  */
 export function compilePredicate(condition: Condition): Predicate {
+  const test = compileTest(condition);
+  return (record, circumstances) => test([record], circumstances);
+}
+
+function compileTest(condition: Condition): Test {
   switch (condition.kind) {
     case 'constant': {
       const { value } = condition;
@@ -34,31 +57,54 @@ export function compilePredicate(condition: Condition): Predicate {
       return compileComparison(condition.left, condition.right, (order) => order < 0);
     case 'at most':
       return compileComparison(condition.left, condition.right, (order) => order <= 0);
+    case 'contains':
+      return compileTextTest(condition.left, condition.right, (text, part) => text.includes(part));
+    case 'starts with':
+      return compileTextTest(condition.left, condition.right, (text, part) => text.startsWith(part));
+    case 'ends with':
+      return compileTextTest(condition.left, condition.right, (text, part) => text.endsWith(part));
     case 'among': {
       const get = compileOperand(condition.operand);
       const kind = comparisonKind(condition.operand.type, condition.values);
       const values = condition.values.map((literal) => literal.value);
-      return (record, circumstances) => {
-        const value = get(record, circumstances);
+      return (frame, circumstances) => {
+        const value = get(frame, circumstances);
         return value === null ? null : values.some((each) => compareValues(kind, value, each) === 0);
       };
     }
     case 'missing': {
       const get = compileOperand(condition.operand);
-      return (record, circumstances) => get(record, circumstances) === null;
+      return (frame, circumstances) => get(frame, circumstances) === null;
     }
     case 'holds': {
       const get = compileOperand(condition.operand);
-      return (record, circumstances) => get(record, circumstances) as Truth;
+      return (frame, circumstances) => get(frame, circumstances) as Truth;
+    }
+    case 'has role': {
+      const { role } = condition;
+      return (_, circumstances) => circumstances.caller.roles.has(role);
+    }
+    case 'some': {
+      const { collection } = condition.range;
+      const body = compileTest(condition.body);
+      return (frame, circumstances) => {
+        let result: Truth = false;
+        for (const record of circumstances.all(collection)) {
+          const truth = body([...frame, record], circumstances);
+          if (truth === true) return true;
+          if (truth === null) result = null;
+        }
+        return result;
+      };
     }
     case 'and':
       return compileChain(condition.operands, false);
     case 'or':
       return compileChain(condition.operands, true);
     case 'not': {
-      const inner = compilePredicate(condition.operand);
-      return (record, circumstances) => {
-        const truth = inner(record, circumstances);
+      const inner = compileTest(condition.operand);
+      return (frame, circumstances) => {
+        const truth = inner(frame, circumstances);
         return truth === null ? null : !truth;
       };
     }
@@ -66,12 +112,12 @@ export function compilePredicate(condition: Condition): Predicate {
 }
 
 /** Kleene's `and` and `or`: `decisive` settles the matter; without it, one unknown makes the whole unknown. */
-function compileChain(operands: readonly Condition[], decisive: boolean): Predicate {
-  const parts = operands.map(compilePredicate);
-  return (record, circumstances) => {
+function compileChain(operands: readonly Condition[], decisive: boolean): Test {
+  const parts = operands.map(compileTest);
+  return (frame, circumstances) => {
     let result: Truth = !decisive;
     for (const part of parts) {
-      const truth = part(record, circumstances);
+      const truth = part(frame, circumstances);
       if (truth === decisive) return decisive;
       if (truth === null) result = null;
     }
@@ -79,15 +125,29 @@ function compileChain(operands: readonly Condition[], decisive: boolean): Predic
   };
 }
 
-function compileComparison(left: Operand, right: Operand, accepts: (order: number) => boolean): Predicate {
+function compileComparison(left: Operand, right: Operand, accepts: (order: number) => boolean): Test {
   const getLeft = compileOperand(left);
   const getRight = compileOperand(right);
   const kind = comparisonKind(left.type, [right]);
-  return (record, circumstances) => {
-    const a = getLeft(record, circumstances);
+  return (frame, circumstances) => {
+    const a = getLeft(frame, circumstances);
     if (a === null) return null;
-    const b = getRight(record, circumstances);
+    const b = getRight(frame, circumstances);
     return b === null ? null : accepts(compareValues(kind, a, b));
+  };
+}
+
+function compileTextTest(
+  left: Operand,
+  right: Operand,
+  accepts: (text: string, part: string) => boolean,
+): Test {
+  const getLeft = compileOperand(left);
+  const getRight = compileOperand(right);
+  return (frame, circumstances) => {
+    const text = getLeft(frame, circumstances);
+    const part = getRight(frame, circumstances);
+    return text === null || part === null ? null : accepts(text as string, part as string);
   };
 }
 
@@ -104,27 +164,80 @@ function compileOperand(operand: Operand): Getter {
     }
     case 'now':
       return (_, circumstances) => circumstances.now;
+    case 'today':
+      return (_, circumstances) => circumstances.now.slice(0, 10);
+    case 'lower':
+      return compileChange(operand.operand, (text) =>
+        (text as string).replace(/[A-Z]/g, (each) => each.toLowerCase()),
+      );
+    case 'length':
+      return compileChange(operand.operand, (text) => Array.from(text as string).length);
+    case 'shift': {
+      const { days, minutes, type } = operand;
+      return compileChange(operand.operand, (value) =>
+        type.kind === 'date'
+          ? shiftDate(value as string, days)
+          : shiftTimestamp(value as string, days, minutes),
+      );
+    }
+    case 'count': {
+      const { collection } = operand.range;
+      const where = compileTest(operand.where);
+      return (frame, circumstances) => {
+        let count = 0;
+        for (const record of circumstances.all(collection)) {
+          const truth = where([...frame, record], circumstances);
+          if (truth === null) return null;
+          if (truth) count++;
+        }
+        return count;
+      };
+    }
     case 'path': {
       const [first, ...rest] = operand.steps as readonly [Step, ...Step[]];
-      const start: Getter =
-        operand.root === 'record'
-          ? (record) => record[first.field] ?? null
-          : (_, circumstances) => circumstances.caller.person?.values[first.field] ?? null;
-      return rest.reduce(followed, start);
+      const start = compileRoot(operand.root, first.field);
+      const { root } = operand;
+      return rest.reduce((before, step) => followed(before, step, root), start);
     }
   }
 }
 
-/** One step further along a path; past a missing reference everything is missing. */
-function followed(before: Getter, step: Step): Getter {
-  return (record, circumstances) => {
-    const id = before(record, circumstances);
-    if (id === null) return null;
-    return circumstances.look(step.collection, id as string)?.[step.field] ?? null;
+function compileChange(operand: Operand, change: (value: Exclude<Value, null>) => Value): Getter {
+  const get = compileOperand(operand);
+  return (frame, circumstances) => {
+    const value = get(frame, circumstances);
+    return value === null ? null : change(value);
   };
 }
 
-/** The value of a stamp, or of any operand that needs no record. */
+function compileRoot(root: PathOperand['root'], field: string): Getter {
+  switch (root) {
+    case 'record':
+      return ([record]) => record[field] ?? null;
+    case 'me':
+      return (_, circumstances) => circumstances.caller.person?.values[field] ?? null;
+    case 'old':
+      return (_, circumstances) => circumstances.old?.record[field] ?? null;
+    case 'new':
+      return (_, circumstances) => circumstances.new?.record[field] ?? null;
+    default:
+      return (frame) => frame[root]?.[field] ?? null;
+  }
+}
+
+/** One step further along a path; past a missing reference everything is missing. */
+function followed(before: Getter, step: Step, root: PathOperand['root']): Getter {
+  return (frame, circumstances) => {
+    const id = before(frame, circumstances);
+    if (id === null) return null;
+    // A path from one side of an update stays on that side.
+    const side = root === 'old' || root === 'new' ? circumstances[root] : undefined;
+    const { look } = side ?? circumstances;
+    return look(step.collection, id as string)?.[step.field] ?? null;
+  };
+}
+
+/** The value of a stamp, which needs no record. */
 export function evaluateOperand(operand: Operand, circumstances: Circumstances): Value {
-  return compileOperand(operand)(Object.create(null) as RecordValues, circumstances);
+  return compileOperand(operand)([Object.create(null) as RecordValues], circumstances);
 }

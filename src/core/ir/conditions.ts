@@ -2,21 +2,40 @@ import type { Type, Value } from '../types/types.ts';
 
 /**
  * The small normal form of conditions: the only input of the closures and of the SQL.
- * Typed and resolved, so that neither engine has to ask what a name means.
+ * Typed and resolved, lets written out, so that neither engine has to ask what a name means.
  */
 
 /** A value. `literal` is never missing; a missing one is written `is missing`. */
 export type Operand =
   | { readonly kind: 'literal'; readonly value: Exclude<Value, null>; readonly type: Type }
-  | { readonly kind: 'now'; readonly type: Type }
+  | { readonly kind: 'now' | 'today'; readonly type: Type }
+  | PathOperand
+  /** `lower` changes A to Z alone; `length` counts code points. */
+  | { readonly kind: 'lower' | 'length'; readonly operand: Operand; readonly type: Type }
+  /** A date or a timestamp moved in time; missing where it would leave the years 0001 to 9999. */
   | {
-      readonly kind: 'path';
-      /** `record`: the record being decided; `me`: the caller's record of people. */
-      readonly root: 'record' | 'me';
-      /** At least one; `id` is a step like any other. All but the last are references. */
-      readonly steps: readonly Step[];
+      readonly kind: 'shift';
+      readonly operand: Operand;
+      readonly days: number;
+      readonly minutes: number;
       readonly type: Type;
-    };
+    }
+  /** How many records satisfy the condition; missing where it is unknown for any. */
+  | { readonly kind: 'count'; readonly range: Range; readonly where: Condition; readonly type: Type };
+
+export interface PathOperand {
+  readonly kind: 'path';
+  readonly root: Root;
+  /** At least one; `id` is a step like any other. All but the last are references. */
+  readonly steps: readonly Step[];
+  readonly type: Type;
+}
+
+/**
+ * `record`: the record being decided; `me`: the caller's record of people; `old`, `new`: the record before and after
+ * an update; a number: the record that the enclosing `some` or `count` of that depth speaks of, from 1.
+ */
+export type Root = 'record' | 'me' | 'old' | 'new' | number;
 
 /** A field of a record of `collection`. */
 export interface Step {
@@ -24,10 +43,20 @@ export interface Step {
   readonly field: string;
 }
 
-/** The operand is missing exactly when any side is; the result is unknown then. */
+/** Every record of a collection in turn, as the variable of this depth. */
+export interface Range {
+  readonly collection: string;
+  readonly depth: number;
+}
+
+/** A comparison is unknown where any side is missing. */
 export type Condition =
   | { readonly kind: 'constant'; readonly value: boolean }
-  | { readonly kind: 'equal' | 'less' | 'at most'; readonly left: Operand; readonly right: Operand }
+  | {
+      readonly kind: 'equal' | 'less' | 'at most' | 'contains' | 'starts with' | 'ends with';
+      readonly left: Operand;
+      readonly right: Operand;
+    }
   | {
       readonly kind: 'among';
       readonly operand: Operand;
@@ -36,45 +65,62 @@ export type Condition =
   | { readonly kind: 'missing'; readonly operand: Operand }
   /** A boolean value that stands as a condition. */
   | { readonly kind: 'holds'; readonly operand: Operand }
+  | { readonly kind: 'has role'; readonly role: string }
+  /** True if the body is true for a record; else unknown if it is unknown for one; else false. */
+  | { readonly kind: 'some'; readonly range: Range; readonly body: Condition }
   | { readonly kind: 'and' | 'or'; readonly operands: readonly Condition[] }
   | { readonly kind: 'not'; readonly operand: Condition };
 
 export const always: Condition = { kind: 'constant', value: true };
 
-/** Every operand of a condition, in reading order. */
-export function* operandsOf(condition: Condition): Generator<Operand> {
-  switch (condition.kind) {
+/** The conditions and operands right below one: the one table that all walking goes by. */
+function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
+  switch (node.kind) {
     case 'constant':
-      return;
+    case 'literal':
+    case 'now':
+    case 'today':
+    case 'path':
+    case 'has role':
+      return [];
     case 'equal':
     case 'less':
     case 'at most':
-      yield condition.left;
-      yield condition.right;
-      return;
+    case 'contains':
+    case 'starts with':
+    case 'ends with':
+      return [node.left, node.right];
     case 'among':
-      yield condition.operand;
-      yield* condition.values;
-      return;
+      return [node.operand, ...node.values];
     case 'missing':
     case 'holds':
-      yield condition.operand;
-      return;
+    case 'not':
+    case 'lower':
+    case 'length':
+    case 'shift':
+      return [node.operand];
     case 'and':
     case 'or':
-      for (const operand of condition.operands) yield* operandsOf(operand);
-      return;
-    case 'not':
-      yield* operandsOf(condition.operand);
+      return node.operands;
+    case 'some':
+      return [node.body];
+    case 'count':
+      return [node.where];
   }
 }
 
+/** Every path of a condition, in reading order. */
+export function* pathsOf(node: Condition | Operand): Generator<PathOperand> {
+  if (node.kind === 'path') yield node;
+  for (const part of partsOf(node)) yield* pathsOf(part);
+}
+
 /** The collections whose records a condition looks at beyond the one in hand and the caller's own. */
-export function collectionsRead(condition: Condition): Set<string> {
+export function collectionsRead(node: Condition | Operand): Set<string> {
   const found = new Set<string>();
-  for (const operand of operandsOf(condition)) {
-    if (operand.kind === 'path') for (const step of operand.steps.slice(1)) found.add(step.collection);
-  }
+  if (node.kind === 'path') for (const step of node.steps.slice(1)) found.add(step.collection);
+  if (node.kind === 'some' || node.kind === 'count') found.add(node.range.collection);
+  for (const part of partsOf(node)) for (const collection of collectionsRead(part)) found.add(collection);
   return found;
 }
 

@@ -13,11 +13,11 @@ export type Expression =
   | { readonly kind: 'text'; readonly value: string; readonly span: Span }
   | { readonly kind: 'number'; readonly text: string; readonly span: Span }
   | { readonly kind: 'boolean'; readonly value: boolean; readonly span: Span }
-  | { readonly kind: 'now'; readonly span: Span }
+  | { readonly kind: 'now' | 'today'; readonly span: Span }
   | {
       readonly kind: 'path';
-      /** `bare`: `keeper.district`; `this`: `this.keeper`; `me`: `me.district`. */
-      readonly root: 'bare' | 'this' | 'me';
+      /** `bare`: `keeper.district`, or a variable; the others begin with their own word. */
+      readonly root: 'bare' | 'this' | 'me' | 'old' | 'new';
       readonly steps: readonly Name[];
       readonly span: Span;
     }
@@ -41,8 +41,62 @@ export type Expression =
       readonly negated: boolean;
       readonly span: Span;
     }
+  | {
+      readonly kind: 'text test';
+      readonly operator: TextOperator;
+      readonly left: Expression;
+      readonly right: Expression;
+      readonly span: Span;
+    }
+  | {
+      /** `some v in visits has (…)`, and `no …`. */
+      readonly kind: 'quantified';
+      readonly quantifier: 'some' | 'no';
+      readonly variable: Name;
+      readonly collection: Name;
+      readonly body: Expression;
+      readonly span: Span;
+    }
+  | {
+      /** `count(v in visits where …)`. */
+      readonly kind: 'count';
+      readonly variable: Name;
+      readonly collection: Name;
+      readonly where: Expression | null;
+      readonly span: Span;
+    }
+  /** `lower(…)`, `length(…)`, or a `let`. */
+  | {
+      readonly kind: 'call';
+      readonly name: Name;
+      readonly arguments: readonly Expression[];
+      readonly span: Span;
+    }
+  | { readonly kind: 'has role'; readonly role: Name; readonly span: Span }
+  | {
+      /** `created_at + 48 hours`. */
+      readonly kind: 'shift';
+      readonly operand: Expression;
+      readonly backwards: boolean;
+      readonly amount: number;
+      readonly unit: DurationUnit;
+      readonly span: Span;
+    }
   | { readonly kind: 'and' | 'or'; readonly operands: readonly Expression[]; readonly span: Span }
   | { readonly kind: 'not'; readonly operand: Expression; readonly span: Span };
+
+export type TextOperator = 'contains' | 'starts with' | 'ends with';
+
+export type DurationUnit = 'minutes' | 'hours' | 'days' | 'weeks';
+
+/** `let on_duty(hive: hives) = CONDITION`: a condition with a name. */
+export interface LetDeclaration {
+  readonly kind: 'let';
+  readonly name: Name;
+  readonly parameters: readonly { readonly name: Name; readonly type: Name }[];
+  readonly body: Expression;
+  readonly span: Span;
+}
 
 export type TypeName =
   | { readonly kind: 'simple'; readonly name: Name }
@@ -179,4 +233,9 @@ export interface TrialDeclaration {
 }
 
 export type Declaration =
-  CollectionDeclaration | RoleDeclaration | RulesDeclaration | IdentityDeclaration | TrialDeclaration;
+  | CollectionDeclaration
+  | RoleDeclaration
+  | LetDeclaration
+  | RulesDeclaration
+  | IdentityDeclaration
+  | TrialDeclaration;

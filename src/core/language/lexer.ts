@@ -3,7 +3,23 @@ import { limits } from './limits.ts';
 import type { Source } from './source.ts';
 import { isKeyword, type Symbol, type Token } from './tokens.ts';
 
-const symbols: readonly Symbol[] = ['!=', '<=', '>=', '{', '}', '(', ')', ',', '.', '=', '<', '>', '-'];
+const symbols: readonly Symbol[] = [
+  '!=',
+  '<=',
+  '>=',
+  '{',
+  '}',
+  '(',
+  ')',
+  ',',
+  '.',
+  '=',
+  '<',
+  '>',
+  '-',
+  '+',
+  ':',
+];
 const escapes: Readonly<Record<string, string>> = { n: '\n', t: '\t', '"': '"', '\\': '\\' };
 const wellFormedName = /^[a-z][a-z0-9_]*$/;
 

@@ -6,7 +6,7 @@ import type { Span } from './span.ts';
  */
 // prettier-ignore
 export const keywords = [
-  'accept', 'action', 'all', 'and', 'as', 'attribute', 'because', 'but', 'by', 'claim', 'collection', 'create',
+  'accept', 'action', 'all', 'and', 'as', 'attribute', 'because', 'but', 'by', 'claim', 'collection', 'contains', 'create',
   'deactivated', 'delete', 'everybody', 'false', 'giving', 'has', 'identity', 'in', 'includes', 'invariant',
   'is', 'let', 'may', 'me', 'missing', 'new', 'no', 'nobody', 'not', 'now', 'of', 'old', 'one', 'only', 'or',
   'owned', 'people', 'present', 'read', 'reads', 'ref', 'role', 'roles', 'rules', 'shows', 'some', 'stamp',
@@ -16,7 +16,8 @@ export const keywords = [
 
 export type Keyword = (typeof keywords)[number];
 
-export type Symbol = '{' | '}' | '(' | ')' | ',' | '.' | '=' | '!=' | '<' | '<=' | '>' | '>=' | '-';
+export type Symbol =
+  '{' | '}' | '(' | ')' | ',' | '.' | '=' | '!=' | '<' | '<=' | '>' | '>=' | '-' | '+' | ':';
 
 export type Token =
   | { readonly kind: 'name'; readonly text: string; readonly quoted: boolean; readonly span: Span }

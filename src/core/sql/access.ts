@@ -3,7 +3,7 @@ import { covering, rulesFor } from '../evaluate/combine.ts';
 import type { Condition } from '../ir/conditions.ts';
 import type { Rule, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
-import { conditionSql, type Surroundings } from './conditions.ts';
+import { conditionSql, type Precision, type Surroundings } from './conditions.ts';
 import { anyOf, sql, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
 
@@ -62,8 +62,8 @@ export class Access {
    * PostgreSQL takes null for no (where, case when, or), or is read with `=== true`. Never under a `not`. Without
    * `is true` around it an index can serve it; with it none can, and a list of own records reads the whole table.
    */
-  holds(rule: Rule, alias: string, relation: Surroundings['relation'] = table): Fragment {
-    return conditionSql(rule.when, { ...this.around(alias), relation });
+  holds(rule: Rule, alias: string, sides: Sides = {}, precision: Precision = 'true'): Fragment {
+    return conditionSql(rule.when, { ...this.around(alias), ...sides }, precision);
   }
 
   /** A condition with full sight; for rules only, never for what a caller wrote. */
@@ -127,6 +127,9 @@ export class Access {
     return sql`(${this.masked(collection, field, alias)})`;
   }
 }
+
+/** What a write adds to the surroundings of a rule: both sides of the record, and the table with the change. */
+export type Sides = Partial<Pick<Surroundings, 'old' | 'new' | 'relation' | 'changed'>>;
 
 /** How a row that was selected with `selectList` is read. */
 export interface SelectList {

@@ -1,12 +1,12 @@
 import type { Caller } from '../evaluate/caller.ts';
-import type { Condition, Operand, Step } from '../ir/conditions.ts';
+import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
 import type { Type } from '../types/types.ts';
 import { allOf, anyOf, sql, value, type Fragment, type SqlValue } from './fragment.ts';
-import { column, columnType, identifier } from './identifiers.ts';
+import { column, columnType, identifier, table } from './identifiers.ts';
 
 /**
- * A condition as an SQL expression with exactly Kleene's three values: the other engine beside
- * `core/evaluate/closures.ts`. Every value is bound with a cast, so that PostgreSQL never guesses a type.
+ * A condition as an SQL expression: the other engine beside `core/evaluate/closures.ts`. Every value is bound with a
+ * cast, so that PostgreSQL never guesses a type.
  */
 export interface Surroundings {
   readonly caller: Caller;
@@ -14,40 +14,70 @@ export interface Surroundings {
   readonly now: string;
   /** The alias under which the record being decided is in scope. */
   readonly alias: string;
+  /** The aliases of the record before and after an update, where there are such. */
+  readonly old?: string;
+  readonly new?: string;
   /** Reads a field of the record in scope: plainly in rules, through the caller's mask in filters. */
   readonly field: (alias: string, step: Step) => Fragment;
-  /** What a step of a path reads from: the table, or the table as a write would leave it. */
+  /** What a path or a `some` reads from: the table, or the table as a write would leave it. */
   readonly relation: (collection: string) => Fragment;
+  /** The table as the write would leave it, on either side: what paths from `new` read from. */
+  readonly changed?: (collection: string) => Fragment;
   /** What must hold for a step of a path to see the field: nothing in rules, the caller's grants in filters. */
   readonly visible: (alias: string, step: Step) => Fragment | null;
 }
 
-export function conditionSql(condition: Condition, around: Surroundings): Fragment {
+/**
+ * How much of Kleene's three values the place needs. `true`: only whether it is true; unknown may come out as false.
+ * `false`: only whether it is false; unknown may come out as true. `exact`: all three. A `some` in a place that asks
+ * for less can be a plain `exists`, which PostgreSQL knows how to make fast.
+ */
+export type Precision = 'true' | 'false' | 'exact';
+
+export function conditionSql(
+  condition: Condition,
+  around: Surroundings,
+  precision: Precision = 'true',
+): Fragment {
+  const operand = (each: Operand) => operandSql(each, around);
+  const parts = (each: readonly Condition[]) => each.map((part) => conditionSql(part, around, precision));
   switch (condition.kind) {
     case 'constant':
       return condition.value ? sql`true` : sql`false`;
     case 'equal':
-      return sql`${operandSql(condition.left, around)} = ${operandSql(condition.right, around)}`;
+      return sql`${operand(condition.left)} = ${operand(condition.right)}`;
     case 'less':
-      return sql`${orderedSql(condition.left, around)} < ${operandSql(condition.right, around)}`;
+      return sql`${orderedSql(condition.left, around)} < ${operand(condition.right)}`;
     case 'at most':
-      return sql`${orderedSql(condition.left, around)} <= ${operandSql(condition.right, around)}`;
+      return sql`${orderedSql(condition.left, around)} <= ${operand(condition.right)}`;
+    case 'contains':
+      return sql`strpos(${operand(condition.left)}, ${operand(condition.right)}) > 0`;
+    case 'starts with':
+      return sql`starts_with(${operand(condition.left)}, ${operand(condition.right)})`;
+    case 'ends with':
+      return sql`right(${operand(condition.left)}, length(${operand(condition.right)})) = ${operand(condition.right)}`;
     case 'among': {
       const list = condition.values.map((literal) => literal.value);
       const type =
         condition.values.find((literal) => literal.type.kind === 'decimal')?.type ?? condition.operand.type;
-      return sql`${operandSql(condition.operand, around)} = any(${typed(list, type)}[])`;
+      return sql`${operand(condition.operand)} = any(${typed(list, type)}[])`;
     }
     case 'missing':
-      return sql`${operandSql(condition.operand, around)} is null`;
+      return sql`${operand(condition.operand)} is null`;
     case 'holds':
-      return operandSql(condition.operand, around);
+      return operand(condition.operand);
+    case 'has role':
+      return around.caller.roles.has(condition.role) ? sql`true` : sql`false`;
+    case 'some':
+      return someSql(condition.range, condition.body, around, precision);
     case 'and':
-      return allOf(condition.operands.map((operand) => conditionSql(operand, around)));
+      return allOf(parts(condition.operands));
     case 'or':
-      return anyOf(condition.operands.map((operand) => conditionSql(operand, around)));
-    case 'not':
-      return sql`not (${conditionSql(condition.operand, around)})`;
+      return anyOf(parts(condition.operands));
+    case 'not': {
+      const inner = ({ true: 'false', false: 'true', exact: 'exact' } as const)[precision];
+      return sql`not (${conditionSql(condition.operand, around, inner)})`;
+    }
   }
 }
 
@@ -62,31 +92,103 @@ function orderedSql(operand: Operand, around: Surroundings): Fragment {
   return operand.type.kind === 'text' ? sql`${plain} collate "C"` : plain;
 }
 
+/** The alias of a `some` or `count` of this depth: apart from those of a rule that is asked inside another. */
+function rangeAlias(around: Surroundings, depth: number): string {
+  return `${around.alias}_v${depth}`;
+}
+
+function someSql(range: Range, body: Condition, around: Surroundings, precision: Precision): Fragment {
+  const from = sql`${around.relation(range.collection)} as ${identifier(rangeAlias(around, range.depth))}`;
+  switch (precision) {
+    case 'true':
+      return sql`exists (select 1 from ${from} where ${conditionSql(body, around, 'true')})`;
+    case 'false':
+      // False only where the body is false for every record: one that is true or unknown is enough against it.
+      return sql`exists (select 1 from ${from} where (${conditionSql(body, around, 'false')}) is not false)`;
+    case 'exact': {
+      const found = sql`select (${conditionSql(body, around, 'exact')}) as found from ${from}`;
+      return sql`(select case when bool_or(found) then true when bool_or(found is null) then null else false end from (${found}) as each)`;
+    }
+  }
+}
+
+function countSql(range: Range, where: Condition, around: Surroundings): Fragment {
+  const from = sql`${around.relation(range.collection)} as ${identifier(rangeAlias(around, range.depth))}`;
+  const found = sql`select (${conditionSql(where, around, 'exact')}) as found from ${from}`;
+  return sql`(select case when bool_or(found is null) then null else count(*) filter (where found) end from (${found}) as each)`;
+}
+
 export function operandSql(operand: Operand, around: Surroundings): Fragment {
   switch (operand.kind) {
     case 'literal':
       return typed(operand.value, operand.type);
     case 'now':
       return typed(around.now, operand.type);
-    case 'path': {
-      const [first, ...rest] = operand.steps as readonly [Step, ...Step[]];
-      let reached: Fragment;
-      if (operand.root === 'record') {
-        reached = around.field(around.alias, first);
-      } else {
-        const mine = around.caller.person?.values[first.field] ?? null;
-        const type = rest.length === 0 ? operand.type : ({ kind: 'uuid' } as const);
-        reached = typed(mine, type);
-      }
-      for (const [index, step] of rest.entries()) {
-        // One alias a depth is enough: each look-up sees only its own.
-        const alias = `${around.alias}_${index + 1}`;
-        const seen = around.visible(alias, step);
-        const condition = sql`${column(alias, 'id')} = ${reached}`;
-        const where = seen === null ? condition : allOf([condition, seen]);
-        reached = sql`(select ${column(alias, step.field)} from ${around.relation(step.collection)} as ${identifier(alias)} where ${where})`;
-      }
-      return reached;
+    case 'today':
+      return typed(around.now.slice(0, 10), operand.type);
+    case 'lower':
+      // In the collation "C" only A to Z have lower-case letters: the same on every machine.
+      return sql`lower(${operandSql(operand.operand, around)} collate "C")`;
+    case 'length':
+      return sql`length(${operandSql(operand.operand, around)})::bigint`;
+    case 'shift':
+      return shiftSql(operand, around);
+    case 'count':
+      return countSql(operand.range, operand.where, around);
+    case 'path':
+      return pathSql(operand, around);
+  }
+}
+
+/** Moved in time, and missing outside the years that a value can have. The session's zone is UTC. */
+function shiftSql(operand: Operand & { kind: 'shift' }, around: Surroundings): Fragment {
+  const { days, minutes, type } = operand;
+  const start = operandSql(operand.operand, around);
+  if (type.kind === 'date') {
+    return sql`(select case when moved between date '0001-01-01' and date '9999-12-31' then moved end from (select ${start} + ${value(days)}::integer) as each (moved))`;
+  }
+  return sql`(select case when moved between timestamptz '0001-01-01 00:00:00+00' and timestamptz '9999-12-31 23:59:59.999999+00' then moved end from (select ${start} + make_interval(days => ${value(days)}::integer, mins => ${value(minutes)}::integer)) as each (moved))`;
+}
+
+function pathSql({ root, steps, type }: PathOperand, around: Surroundings): Fragment {
+  const [first, ...rest] = steps as readonly [Step, ...Step[]];
+  const { start, alias } = rootSql(root, first, rest.length === 0 ? type : { kind: 'uuid' }, around);
+  // Paths from one side of an update stay on that side, whichever is being asked.
+  const relation =
+    root === 'old' ? table : root === 'new' ? (around.changed ?? around.relation) : around.relation;
+  let reached = start;
+  for (const [index, step] of rest.entries()) {
+    // One alias a depth is enough: each look-up sees only its own.
+    const here = `${alias}_${index + 1}`;
+    const seen = around.visible(here, step);
+    const condition = sql`${column(here, 'id')} = ${reached}`;
+    const where = seen === null ? condition : allOf([condition, seen]);
+    reached = sql`(select ${column(here, step.field)} from ${relation(step.collection)} as ${identifier(here)} where ${where})`;
+  }
+  return reached;
+}
+
+function rootSql(
+  root: PathOperand['root'],
+  step: Step,
+  type: Type,
+  around: Surroundings,
+): { start: Fragment; alias: string } {
+  switch (root) {
+    case 'record':
+      return { start: around.field(around.alias, step), alias: around.alias };
+    case 'me':
+      return { start: typed(around.caller.person?.values[step.field] ?? null, type), alias: around.alias };
+    case 'old':
+    case 'new': {
+      const alias = around[root];
+      // The checker lets them stand only where both sides are there.
+      if (alias === undefined) throw new TypeError(`there is no ${root} record here`);
+      return { start: column(alias, step.field), alias };
+    }
+    default: {
+      const alias = rangeAlias(around, root);
+      return { start: column(alias, step.field), alias };
     }
   }
 }

@@ -4,7 +4,7 @@ import type { Rule } from '../ir/rulebook.ts';
 import { collectionOf, type Collection } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import type { Access } from './access.ts';
-import { typed } from './conditions.ts';
+import { typed, type Precision } from './conditions.ts';
 import { commaList, sql, value, type Fragment } from './fragment.ts';
 import { column, identifier, table } from './identifiers.ts';
 
@@ -27,6 +27,7 @@ export function updateFlagsSql(
   collection: string,
   id: string,
   changes: NewValues,
+  precision: Precision = 'true',
 ): RuleFlags {
   const { fields } = collectionOf(access.rulebook.schema, collection);
   const changed = [...fields.values()].map((field) =>
@@ -34,10 +35,12 @@ export function updateFlagsSql(
       ? sql`${typed(changes.get(field.name)!, field.type)} as ${identifier(field.name)}`
       : sql`${column('before', field.name)} as ${identifier(field.name)}`,
   );
-  const relation = withRow(access, collection, value(id));
+  const changed_ = withRow(access, collection, value(id));
+  const before = { old: 'before', new: 'after', changed: changed_ };
+  const after = { ...before, relation: changed_ };
   const flags = rules.flatMap((rule, index) => [
-    sql`${access.holds(rule, 'before')} as ${identifier(`before_${index}`)}`,
-    sql`${access.holds(rule, 'after', relation)} as ${identifier(`after_${index}`)}`,
+    sql`${access.holds(rule, 'before', before, precision)} as ${identifier(`before_${index}`)}`,
+    sql`${access.holds(rule, 'after', after, precision)} as ${identifier(`after_${index}`)}`,
   ]);
   const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${commaList(changed)}) as "after" where ${column('before', 'id')} = ${value(id)}::uuid`;
   return { statement, rules };
@@ -49,6 +52,7 @@ export function createFlagsSql(
   rules: readonly Rule[],
   collection: string,
   values: NewValues,
+  precision: Precision = 'true',
 ): RuleFlags {
   const { fields } = collectionOf(access.rulebook.schema, collection);
   const row = [...fields.values()].map(
@@ -56,20 +60,23 @@ export function createFlagsSql(
   );
   const relation = withRow(access, collection, null);
   const flags = rules.map(
-    (rule, index) => sql`${access.holds(rule, 'after', relation)} as ${identifier(`after_${index}`)}`,
+    (rule, index) =>
+      sql`${access.holds(rule, 'after', { relation }, precision)} as ${identifier(`after_${index}`)}`,
   );
   return { statement: sql`select ${commaList(flags)} from (select ${commaList(row)}) as "after"`, rules };
 }
 
-/** For each delete rule: is it true for the record as it is? */
-export function deleteFlagsSql(
+/** For each rule: is it true for the record as it is? For reading and removing. */
+export function recordFlagsSql(
   access: Access,
   rules: readonly Rule[],
   collection: string,
   id: string,
+  precision: Precision = 'true',
 ): RuleFlags {
   const flags = rules.map(
-    (rule, index) => sql`${access.holds(rule, 'before')} as ${identifier(`before_${index}`)}`,
+    (rule, index) =>
+      sql`${access.holds(rule, 'before', { old: 'before' }, precision)} as ${identifier(`before_${index}`)}`,
   );
   const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" where ${column('before', 'id')} = ${value(id)}::uuid`;
   return { statement, rules };

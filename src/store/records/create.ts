@@ -93,7 +93,12 @@ async function completed(
 /** `me`, `me.FIELD`, `now` and literals are at hand; a path further on is looked up. */
 async function stampValue(on: Executor, access: Access, operand: Operand): Promise<Value> {
   if (operand.kind !== 'path' || operand.steps.length === 1) {
-    return evaluateOperand(operand, { caller: access.caller, now: access.now, look: () => null });
+    return evaluateOperand(operand, {
+      caller: access.caller,
+      now: access.now,
+      look: () => null,
+      all: () => [],
+    });
   }
   const [row] = await run<{ value: Value }>(
     on,

@@ -1,6 +1,6 @@
 import { allowsDelete, rulesFor } from '../../core/evaluate/combine.ts';
 import type { Access } from '../../core/sql/access.ts';
-import { deleteFlagsSql, deleteSql } from '../../core/sql/writes.ts';
+import { recordFlagsSql, deleteSql } from '../../core/sql/writes.ts';
 import { run, type Executor } from '../connection.ts';
 import { done, refuse, type Outcome } from './outcome.ts';
 import { lockRecord } from './read.ts';
@@ -22,7 +22,7 @@ export async function deleteRecord(
     const before = await lockRecord(transaction, access, collection, id);
     if (before === null) return refuse({ kind: 'not found' });
     if (!precondition(before)) return refuse({ kind: 'changed meanwhile' });
-    const holds = await truthOf(transaction, deleteFlagsSql(access, rules, collection, id), ['before']);
+    const holds = await truthOf(transaction, recordFlagsSql(access, rules, collection, id), ['before']);
     if (!allowsDelete(rules, holds)) return refuse({ kind: 'not allowed', fields: [] });
     await run(transaction, deleteSql(collection, id));
     return done(null);

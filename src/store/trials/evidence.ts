@@ -1,40 +1,51 @@
-import { compilePredicate, evaluateOperand, type Circumstances } from '../../core/evaluate/closures.ts';
+import { evaluateOperand } from '../../core/evaluate/closures.ts';
 import { rulesFor } from '../../core/evaluate/combine.ts';
 import type { RecordValues } from '../../core/evaluate/caller.ts';
-import { operandsOf } from '../../core/ir/conditions.ts';
 import type { Rule } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
 import { column, table } from '../../core/sql/identifiers.ts';
+import { createFlagsSql, recordFlagsSql, updateFlagsSql, type RuleFlags } from '../../core/sql/writes.ts';
 import type { Evidence, EvidenceQuestion } from '../../core/trial/port.ts';
+import type { Truth } from '../../core/types/truth.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 
-/** What each rule that could have applied says of one record, by the closures: for explaining, not for deciding. */
+/** What each rule that could have applied says of one record, with unknown told from false: for explaining. */
 export async function gatherEvidence(
   on: Executor,
   access: Access,
   question: EvidenceQuestion,
 ): Promise<Evidence[]> {
-  const { operation, collection, id, values } = question;
+  const { operation, collection } = question;
   const rules = rulesFor(access.rulebook, access.caller, collection, operation);
-  const before = id === null ? null : await fullRecord(on, access, collection, id);
   const evidence: Evidence[] = [];
   for (const rule of rules) {
-    const covered = [...rule.operations.get(operation)!];
-    const common = { rule: rule.id, sentence: rule.text, fields: covered };
-    const sees = (record: RecordValues) => decide(on, access, rule, record);
-    if (operation === 'create') {
-      evidence.push({ ...common, after: await sees(newRecord(access, collection, values, rule)) });
-    } else if (before !== null) {
-      const truth = await sees(before);
-      const after =
-        operation === 'update' ? { after: await sees({ ...before, ...Object.fromEntries(values) }) } : {};
-      evidence.push({ ...common, before: truth, ...after });
-    }
+    const flags = flagsOf(access, question, rule);
+    const [row] = await run<{ before_0?: Truth; after_0?: Truth }>(on, flags.statement);
+    if (row === undefined) continue;
+    evidence.push({
+      rule: rule.id,
+      sentence: rule.text,
+      fields: [...rule.operations.get(operation)!],
+      ...(row.before_0 === undefined ? {} : { before: row.before_0 }),
+      ...(row.after_0 === undefined ? {} : { after: row.after_0 }),
+    });
   }
   return evidence;
+}
+
+function flagsOf(
+  access: Access,
+  { operation, collection, id, values }: EvidenceQuestion,
+  rule: Rule,
+): RuleFlags {
+  if (id === null)
+    return createFlagsSql(access, [rule], collection, newRecord(access, collection, values, rule), 'exact');
+  return operation === 'update'
+    ? updateFlagsSql(access, [rule], collection, id, values, 'exact')
+    : recordFlagsSql(access, [rule], collection, id, 'exact');
 }
 
 function newRecord(
@@ -42,48 +53,15 @@ function newRecord(
   collection: string,
   values: ReadonlyMap<string, Value>,
   rule: Rule,
-): RecordValues {
-  const record: Record<string, Value> = {};
+): ReadonlyMap<string, Value> {
+  const record = new Map<string, Value>();
   for (const field of collectionOf(access.rulebook.schema, collection).fields.values()) {
-    record[field.name] =
-      values.get(field.name) ?? (field.default?.kind === 'value' ? field.default.value : null);
+    const standard = field.default?.kind === 'value' ? field.default.value : null;
+    record.set(field.name, values.get(field.name) ?? standard);
   }
-  const circumstances = { caller: access.caller, now: access.now, look: () => null };
-  for (const stamp of rule.stamps) record[stamp.field] = evaluateOperand(stamp.value, circumstances);
+  const circumstances = { caller: access.caller, now: access.now, look: () => null, all: () => [] };
+  for (const stamp of rule.stamps) record.set(stamp.field, evaluateOperand(stamp.value, circumstances));
   return record;
-}
-
-async function decide(on: Executor, access: Access, rule: Rule, record: RecordValues) {
-  const known = new Map<string, RecordValues | null>();
-  await fetchPaths(on, access, rule, record, known);
-  const circumstances: Circumstances = {
-    caller: access.caller,
-    now: access.now,
-    look: (collection, id) => known.get(`${collection}/${id}`) ?? null,
-  };
-  return compilePredicate(rule.when)(record, circumstances);
-}
-
-/** Fetches every record that the paths of a condition come through, so that the closures find them at hand. */
-async function fetchPaths(
-  on: Executor,
-  access: Access,
-  rule: Rule,
-  record: RecordValues,
-  known: Map<string, RecordValues | null>,
-) {
-  for (const operand of operandsOf(rule.when)) {
-    if (operand.kind !== 'path') continue;
-    let here: RecordValues | null = operand.root === 'me' ? (access.caller.person?.values ?? null) : record;
-    for (const [index, step] of operand.steps.entries()) {
-      const next = operand.steps[index + 1];
-      const id = here?.[step.field] ?? null;
-      if (next === undefined || id === null) break;
-      const key = `${next.collection}/${id as string}`;
-      if (!known.has(key)) known.set(key, await fullRecord(on, access, next.collection, id as string));
-      here = known.get(key)!;
-    }
-  }
 }
 
 /** A record with full sight. Never for an answer to a caller. */

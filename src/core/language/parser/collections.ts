@@ -1,14 +1,8 @@
-import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, Name, TypeName } from '../ast.ts';
+import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, TypeName } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
-import { parseOperand } from './expressions.ts';
+import { parseCollectionName, parseOperand } from './expressions.ts';
 
 const marks: ReadonlySet<string> = new Set<Mark>(['required', 'unique', 'label', 'sensitive']);
-
-/** The name of a collection: any name, or the built-in `people`. */
-export function parseCollectionName(cursor: Cursor): Name {
-  if (cursor.isKeyword('people')) return { text: 'people', span: cursor.next().span };
-  return cursor.expectName('the name of a collection');
-}
 
 /** `collection NAME ["TITLE"] { … }`, and `people { … }`, which extends the built-in collection. */
 export function parseCollection(cursor: Cursor): CollectionDeclaration {

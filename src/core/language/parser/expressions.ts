@@ -1,4 +1,4 @@
-import type { CompareOperator, Expression, Name } from '../ast.ts';
+import type { CompareOperator, DurationUnit, Expression, Name, TextOperator } from '../ast.ts';
 import { limits } from '../limits.ts';
 import { spanning } from '../span.ts';
 import type { Cursor } from './cursor.ts';
@@ -31,8 +31,20 @@ function parseNot(cursor: Cursor): Expression {
 }
 
 function parsePredicate(cursor: Cursor): Expression {
+  if (cursor.isKeyword('some') || cursor.isKeyword('no')) return parseQuantified(cursor);
   const left = parseOperand(cursor);
   const token = cursor.token;
+  const test = takeTextOperator(cursor);
+  if (test !== null) {
+    const right = parseOperand(cursor);
+    return { kind: 'text test', operator: test, left, right, span: spanning(left.span, right.span) };
+  }
+  if (cursor.isKeyword('has') && left.kind === 'path' && left.root === 'me' && left.steps.length === 0) {
+    cursor.next();
+    cursor.expectKeyword('role', 'after “me has”');
+    const role = cursor.expectName('the name of a role');
+    return { kind: 'has role', role, span: cursor.since(left.span) };
+  }
   if (token.kind === 'symbol' && comparisons.has(token.text)) {
     cursor.next();
     const right = parseOperand(cursor);
@@ -62,8 +74,84 @@ function parsePredicate(cursor: Cursor): Expression {
   return left;
 }
 
-/** A value, or a condition in brackets. */
+/** `some v in visits has (…)`: its brackets are always written, so that it is plain how far it reaches. */
+function parseQuantified(cursor: Cursor): Expression {
+  const start = cursor.token.span;
+  const quantifier = cursor.takeKeyword('some') ? 'some' : (cursor.next(), 'no' as const);
+  const { variable, collection } = parseRange(cursor);
+  cursor.expectKeyword('has', `after ${collection.text}`);
+  cursor.expectSymbol('(', 'after “has”');
+  const body = cursor.nested(() => parseCondition(cursor));
+  cursor.expectSymbol(')', 'to close the bracket');
+  return { kind: 'quantified', quantifier, variable, collection, body, span: cursor.since(start) };
+}
+
+/** `v in visits`. */
+function parseRange(cursor: Cursor): { variable: Name; collection: Name } {
+  const variable = cursor.expectName('a name for the record, such as v');
+  cursor.expectKeyword('in', `after ${variable.text}`);
+  return { variable, collection: parseCollectionName(cursor) };
+}
+
+/** The name of a collection: any name, or the built-in `people`. */
+export function parseCollectionName(cursor: Cursor): Name {
+  if (cursor.isKeyword('people')) return { text: 'people', span: cursor.next().span };
+  return cursor.expectName('the name of a collection');
+}
+
+function takeTextOperator(cursor: Cursor): TextOperator | null {
+  if (cursor.takeKeyword('contains')) return 'contains';
+  for (const word of ['starts', 'ends'] as const) {
+    if (!cursor.isWord(word) || !cursor.peekWord('with')) continue;
+    cursor.next();
+    cursor.next();
+    return `${word} with`;
+  }
+  return null;
+}
+
+const units: Readonly<Record<string, DurationUnit>> = {
+  minute: 'minutes',
+  minutes: 'minutes',
+  hour: 'hours',
+  hours: 'hours',
+  day: 'days',
+  days: 'days',
+  week: 'weeks',
+  weeks: 'weeks',
+};
+
+/** A value, which may be moved in time: `created_at + 48 hours - 5 minutes`. Or a condition in brackets. */
 export function parseOperand(cursor: Cursor): Expression {
+  let operand = parseSimpleOperand(cursor);
+  for (let moved = 0; cursor.isSymbol('+') || cursor.isSymbol('-'); moved++) {
+    if (moved >= limits.pathSteps) cursor.fail('P003', `a time is moved at most ${limits.pathSteps} times`);
+    const backwards = cursor.takeSymbol('-');
+    if (!backwards) cursor.next();
+    operand = {
+      kind: 'shift',
+      operand,
+      backwards,
+      ...parseDuration(cursor),
+      span: cursor.since(operand.span),
+    };
+  }
+  return operand;
+}
+
+function parseDuration(cursor: Cursor): { amount: number; unit: DurationUnit } {
+  const amount = cursor.token;
+  const word = cursor.peek(1);
+  const unit = word.kind === 'name' && Object.hasOwn(units, word.text) ? units[word.text] : undefined;
+  if (amount.kind !== 'number' || !/^\d{1,7}$/.test(amount.text) || unit === undefined) {
+    return cursor.fail('P001', 'expected a duration such as 48 hours', 'units: minutes, hours, days, weeks');
+  }
+  cursor.next();
+  cursor.next();
+  return { amount: Number(amount.text), unit };
+}
+
+function parseSimpleOperand(cursor: Cursor): Expression {
   const token = cursor.token;
   const start = token.span;
   switch (token.kind) {
@@ -74,6 +162,7 @@ export function parseOperand(cursor: Cursor): Expression {
       cursor.next();
       return { kind: 'number', text: token.text, span: start };
     case 'name':
+      if (cursor.isSymbol('(', 1)) return parseCall(cursor);
       return { kind: 'path', root: 'bare', steps: parseSteps(cursor), span: cursor.since(start) };
     case 'symbol':
       if (token.text === '-') {
@@ -97,11 +186,11 @@ export function parseOperand(cursor: Cursor): Expression {
         cursor.next();
         return { kind: 'boolean', value: token.text === 'true', span: start };
       }
-      if (token.text === 'now') {
+      if (token.text === 'now' || token.text === 'today') {
         cursor.next();
-        return { kind: 'now', span: start };
+        return { kind: token.text, span: start };
       }
-      if (token.text === 'me' || token.text === 'this') {
+      if (token.text === 'me' || token.text === 'this' || token.text === 'old' || token.text === 'new') {
         cursor.next();
         const steps = cursor.takeSymbol('.') ? parseSteps(cursor) : [];
         return { kind: 'path', root: token.text, steps, span: cursor.since(start) };
@@ -115,6 +204,23 @@ export function parseOperand(cursor: Cursor): Expression {
       break;
   }
   return cursor.fail('P001', 'expected a value or a condition');
+}
+
+/** `lower(code)`, `on_duty(this)`, `count(v in visits where …)`. */
+function parseCall(cursor: Cursor): Expression {
+  const name = cursor.expectName('a name');
+  cursor.expectSymbol('(', `after ${name.text}`);
+  return cursor.nested(() => {
+    if (name.text === 'count') {
+      const { variable, collection } = parseRange(cursor);
+      const where = cursor.takeKeyword('where') ? parseCondition(cursor) : null;
+      cursor.expectSymbol(')', 'to close the bracket');
+      return { kind: 'count', variable, collection, where, span: cursor.since(name.span) };
+    }
+    const given = cursor.isSymbol(')') ? [] : cursor.list(() => parseOperand(cursor));
+    cursor.expectSymbol(')', 'after the last argument');
+    return { kind: 'call', name, arguments: given, span: cursor.since(name.span) };
+  });
 }
 
 function parseSteps(cursor: Cursor): Name[] {

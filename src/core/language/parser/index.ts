@@ -6,12 +6,14 @@ import type { Source } from '../source.ts';
 import { parseCollection } from './collections.ts';
 import { Cursor, ParseFailure } from './cursor.ts';
 import { parseCondition } from './expressions.ts';
+import { parseLet } from './lets.ts';
 import { parseRole, parseRules } from './rules.ts';
 import { parseIdentity, parseTrial } from './trials.ts';
 
 const declarationWords: ReadonlySet<string> = new Set([
   'collection',
   'people',
+  'let',
   'role',
   'rules',
   'test',
@@ -66,6 +68,8 @@ function parseDeclaration(cursor: Cursor): Declaration {
       return parseCollection(cursor);
     case 'role':
       return parseRole(cursor);
+    case 'let':
+      return parseLet(cursor);
     case 'rules':
       return parseRules(cursor);
     case 'test':
@@ -73,6 +77,6 @@ function parseDeclaration(cursor: Cursor): Declaration {
     case 'trial':
       return parseTrial(cursor);
     default:
-      return cursor.fail('P001', 'expected collection, people, role, rules, test identity or trial');
+      return cursor.fail('P001', 'expected collection, people, role, let, rules, test identity or trial');
   }
 }

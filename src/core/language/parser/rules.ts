@@ -10,8 +10,7 @@ import type {
   RulesDeclaration,
 } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
-import { parseCollectionName } from './collections.ts';
-import { parseCondition, parseOperand } from './expressions.ts';
+import { parseCollectionName, parseCondition, parseOperand } from './expressions.ts';
 
 const operations: ReadonlySet<string> = new Set<OperationName>(['read', 'create', 'update', 'delete']);
 const everyWho: ReadonlySet<string> = new Set(['everybody', 'people', 'visitors']);

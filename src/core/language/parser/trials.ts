@@ -7,9 +7,8 @@ import type {
   TrialDeclaration,
   TrialPart,
 } from '../ast.ts';
-import { parseCollectionName } from './collections.ts';
 import type { Cursor } from './cursor.ts';
-import { parseCondition, parseOperand } from './expressions.ts';
+import { parseCollectionName, parseCondition, parseOperand } from './expressions.ts';
 import { parseAssignment } from './rules.ts';
 
 /** `test identity NAME { email "…" roles a, b until "…" FIELD value … deactivated }`. */
