@@ -40,6 +40,7 @@ const nothing: Rulebook = {
   schema: new Map(),
   roles: new Map(),
   rules: [],
+  fences: [],
   readThroughMe: new Set(),
   identities: new Map(),
   trials: [],

@@ -24,6 +24,7 @@ const readers = new Map<number, (text: string) => unknown>([
 
 /**
  * A pool of connections. Nothing is opened until the first question, so an unreachable database is not an error here.
+ * Statements here are short and their costs often overestimated, so compiling them (jit) would only cost time.
  * Every session speaks UTC and ISO dates; a statement that runs longer than 10 s is ended by the server.
  */
 export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
@@ -34,7 +35,7 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
       application_name: 'firmgate',
       connectionTimeoutMillis: 3_000,
       options:
-        '-c timezone=UTC -c datestyle=ISO -c statement_timeout=10000 -c idle_in_transaction_session_timeout=60000',
+        '-c timezone=UTC -c datestyle=ISO -c jit=off -c statement_timeout=10000 -c idle_in_transaction_session_timeout=60000',
       types: {
         getTypeParser: (oid: number, format?: string) =>
           readers.get(oid) ?? pg.types.getTypeParser(oid, format as 'text'),

@@ -1,6 +1,6 @@
 import { Dice } from '../../demo/data/random.ts';
 import type { Schema } from '../../src/core/types/schema.ts';
-import { collectionOf } from '../../src/core/types/schema.ts';
+import { collectionOf, systemFieldNames } from '../../src/core/types/schema.ts';
 import type { Type, Value } from '../../src/core/types/types.ts';
 
 /** Three collections that point at each other, themselves and people, with every type that there is. */
@@ -99,6 +99,7 @@ export class RuleWriter {
     });
     const rules = collections.map((collection) => {
       const sentences = Array.from({ length: this.#dice.between(1, 4) }, () => this.#sentence(collection));
+      if (this.#dice.percent(40)) sentences.push(this.#fence(collection));
       return `rules ${collection} {\n  ${sentences.join('\n  ')}\n}`;
     });
     return [...lets, ...rules].join('\n');
@@ -113,6 +114,18 @@ export class RuleWriter {
       : '';
     const update = `update ${this.#fields(collection, false)}${when}`;
     return sides ? `${who} may ${update}` : `${who} may read ${this.#fields(collection, true)}, ${update}`;
+  }
+
+  #fence(collection: string): string {
+    const but = this.#dice.percent(50) ? ` but ${this.#dice.pick(['r1', 'r2, r3'])}` : '';
+    const names = [...collectionOf(this.#schema, collection).fields.keys()].filter(
+      (name) => !systemFieldNames.has(name),
+    );
+    const some = names.filter(() => this.#dice.percent(30));
+    const list = some.length === 0 ? '' : ` (${some.join(', ')})`;
+    const unless = this.#condition({ collection, me: true, named: [], ranges: 0 }, 2);
+    const closed = list !== '' && this.#dice.percent(30) ? '' : ` unless ${unless}`;
+    return `nobody${but} may read${list}, update${list}${closed}`;
   }
 
   #fields(collection: string, system: boolean): string {

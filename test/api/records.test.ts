@@ -371,3 +371,57 @@ describe('people', () => {
     }
   });
 });
+
+describe('fences', () => {
+  test('stop what every rule allows, for those whom they do not exempt, in each operation', async () => {
+    const own = await openWorld(`
+      role editor  role chief
+      collection posts { title text required label  author ref people  state text = "draft"  price integer  secret text }
+      rules posts {
+        people may read, create, update, delete
+        nobody but chief may read (secret)
+        nobody but chief may read, update, delete unless old_or_open(this)
+        nobody may create (price) unless author = me
+        nobody may create unless title starts with "A"
+        nobody but editor may update (state) unless old.state != new.state
+      }
+      rules people { people may read (id) }
+      let old_or_open(post: posts) = post.state != "locked"
+      test identity ada { email "ada@hollowoak.example" roles editor }
+      test identity ben { email "ben@hollowoak.example" }
+      test identity cleo { email "cleo@hollowoak.example" roles chief }
+    `);
+    try {
+      const posts = '/v1/records/posts';
+      const ben = (await own.ask('GET', '/v1/me', { as: 'ben' })).json.id;
+      const make = (body: object) => own.ask('POST', posts, { as: 'ben', body });
+      expect((await make({ title: 'B' })).status, 'a fence on the record judges what would be made').toBe(
+        403,
+      );
+      expect((await make({ title: 'A1', price: 3 })).json).toMatchObject({ status: 403 });
+      const { json } = await make({ title: 'A2', price: 3, author: ben, secret: 's', state: 'draft' });
+      expect(json._withheld, 'what one has written oneself is withheld all the same').toEqual(['secret']);
+      const path = `${posts}/${json.id}`;
+      const patch = (as: string, body: object) => own.ask('PATCH', path, { as, body });
+      expect((await patch('ben', { state: 'draft' })).json).toMatchObject({ status: 403, fields: ['state'] });
+      expect((await patch('ada', { state: 'draft' })).status, 'editors are exempt').toBe(200);
+      expect((await patch('cleo', { state: 'locked' })).status).toBe(200);
+      for (const method of ['GET', 'DELETE'] as const) {
+        expect(
+          (await own.ask(method, path, { as: 'ada' })).status,
+          'hidden from reading is hidden from all else',
+        ).toBe(404);
+      }
+      expect((await own.ask('GET', path, { as: 'cleo' })).json.secret).toBe('s');
+      expect((await own.ask('GET', `${posts}?count=true`, { as: 'ben' })).json).toMatchObject({
+        records: [],
+        count: 0,
+      });
+      const where = encodeURIComponent('secret = "s"');
+      await patch('cleo', { state: 'open' });
+      expect((await own.ask('GET', `${posts}?where=${where}`, { as: 'ben' })).json.records).toEqual([]);
+    } finally {
+      await own.close();
+    }
+  });
+});

@@ -79,6 +79,7 @@ ${rule('keeper may read when big()')}`,
     `let big(h: hives) = h.size > 9
 ${rule('keeper may read when big(this)')}`,
   ],
+  R011: [rule('nobody may read unless false'), 'false', rule('nobody may read unless size = 1')],
   R010: [rule('keeper may read when old.size = 1'), 'old.size', rule('keeper may update when old.size = 1')],
   T011: ['collection hives { a text self set }', 'self set', 'people { a text self set }'],
   R001: [rule('keeper may read (all), delete (code)'), '(code)', rule('keeper may read (all), delete')],

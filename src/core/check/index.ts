@@ -4,10 +4,11 @@ import { limits } from '../language/limits.ts';
 import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
 import { pathsOf, type Condition } from '../ir/conditions.ts';
-import type { Role, Rule, Rulebook } from '../ir/rulebook.ts';
+import type { Fence, Role, Rule, Rulebook } from '../ir/rulebook.ts';
 import type { Schema } from '../types/schema.ts';
 import { checkCondition } from './conditions.ts';
 import { Findings, withoutRepeats } from './context.ts';
+import { checkFences } from './fences.ts';
 import { checkLets } from './lets.ts';
 import { checkRules } from './rules.ts';
 import { checkSchema } from './schema.ts';
@@ -40,6 +41,7 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   const roleNames = new Set(roles.keys());
   const scopeOf = checkLets(of('let'), schema, roleNames, findings);
   const rules = checkRules(of('rules'), schema, roleNames, sources, scopeOf, findings);
+  const fences = checkFences(of('rules'), schema, roleNames, sources, scopeOf, findings);
   const identities = checkIdentities(of('identity'), schema, roleNames, findings);
   const trials = checkTrials(of('trial'), schema, new Set(identities.keys()), sources, scopeOf, findings);
 
@@ -47,12 +49,24 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   if (diagnostics.length > 0) return { ok: false, diagnostics: inReadingOrder(diagnostics) };
   return {
     ok: true,
-    rulebook: { sources, schema, roles, rules, readThroughMe: readThroughMe(rules), identities, trials },
+    rulebook: {
+      sources,
+      schema,
+      roles,
+      rules,
+      fences,
+      readThroughMe: readThroughMe(rules, fences),
+      identities,
+      trials,
+    },
   };
 }
 
-function readThroughMe(rules: readonly Rule[]): Set<string> {
+function readThroughMe(rules: readonly Rule[], fences: readonly Fence[]): Set<string> {
   const fields = new Set<string>();
+  for (const { when } of fences) {
+    for (const path of pathsOf(when)) if (path.root === 'me') fields.add(path.steps[0]!.field);
+  }
   for (const { when, stamps } of rules) {
     for (const node of [when, ...stamps.map((stamp) => stamp.value)]) {
       for (const path of pathsOf(node)) if (path.root === 'me') fields.add(path.steps[0]!.field);

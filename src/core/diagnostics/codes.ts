@@ -44,6 +44,7 @@ export const codes = {
   R008: 'this is not allowed in a filter',
   R009: 'a required field that nothing can fill',
   R010: 'a record “old” or “new” where there is none',
+  R011: 'a fence that nobody could pass',
   E001: 'a collection without a label cannot be spoken of by name',
   E002: 'a value that a trial cannot give',
 } as const;

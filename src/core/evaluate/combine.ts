@@ -1,5 +1,5 @@
 import type { OperationName } from '../language/ast.ts';
-import type { Rule, Rulebook, Stamp } from '../ir/rulebook.ts';
+import type { Fence, Rule, Rulebook, Stamp } from '../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../types/schema.ts';
 import { speaksOf, type Caller } from './caller.ts';
 
@@ -7,13 +7,56 @@ import { speaksOf, type Caller } from './caller.ts';
  * Many rules to one answer. Everything that decides goes through here: lists in SQL take the same sets of rules,
  * writes and the closures take these functions as they are.
  *
- * - The default is no: where no rule is exactly true, nothing is allowed. There is no rule that forbids.
+ * - The default is no: where no rule is exactly true, nothing is allowed.
  * - Rules are never mixed: a field is allowed by one rule that covers it and is true for that very record.
- * - `holds` says of a rule whether its condition is true; unknown is not true. It may be asked more than once.
+ * - Rules are joined by “or”: each is a reason to allow. Fences come after all rules and are joined by “and”: each that
+ *   concerns the caller must be passed, and no rule can outvote one.
+ * - `holds` says of a rule or a fence whether its condition is true; unknown is not true. It may be asked more than once.
  *
  * Not protected here: who the caller is (service/identity), and which records exist for them (core/sql/access).
  */
-export type Holds = (rule: Rule) => boolean;
+export type Holds = (asked: Asked) => boolean;
+
+/** What has a condition to be asked for. */
+export type Asked = Rule | Fence;
+
+/** Everything that decides one operation of one caller on one collection. */
+export interface Grants {
+  readonly rules: readonly Rule[];
+  /** Those that do not exempt the caller. */
+  readonly fences: readonly Fence[];
+}
+
+export function grantsFor(
+  rulebook: Rulebook,
+  caller: Caller,
+  collection: string,
+  operation: OperationName,
+): Grants {
+  const fences = rulebook.fences.filter(
+    (fence) =>
+      fence.collection === collection &&
+      fence.operations.has(operation) &&
+      ![...caller.roles].some((role) => fence.exempt.has(role)),
+  );
+  return { rules: rulesFor(rulebook, caller, collection, operation), fences };
+}
+
+/** The fences that are about the record as a whole. */
+export function recordFences({ fences }: Grants, operation: OperationName): readonly Fence[] {
+  return fences.filter((fence) => fence.operations.get(operation) === null);
+}
+
+/** The fences that are about a field. None is about the id of a readable record. */
+export function fieldFences({ fences }: Grants, operation: OperationName, field: string): readonly Fence[] {
+  if (operation === 'read' && field === 'id') return [];
+  return fences.filter((fence) => fence.operations.get(operation)?.has(field) === true);
+}
+
+/** A fence without `unless`: nobody whom it concerns passes. */
+function isClosed(fence: Fence): boolean {
+  return fence.when.kind === 'constant' && !fence.when.value;
+}
 
 /** The rules that name the operation and speak of the caller, in the order of the rulebook. */
 export function rulesFor(
@@ -35,26 +78,29 @@ export function covering(rules: readonly Rule[], operation: OperationName, field
 }
 
 /** The fields that a caller sees of a record; null where the record is not readable at all. */
-export function shownFields(
-  rules: readonly Rule[],
-  fields: Iterable<string>,
-  holds: Holds,
-): Set<string> | null {
-  const real = rules.filter(holds);
+export function shownFields(grants: Grants, fields: Iterable<string>, holds: Holds): Set<string> | null {
+  const real = grants.rules.filter(holds);
   // Default deny, in sight: no true rule, no record.
-  if (real.length === 0) return null;
+  if (real.length === 0 || !recordFences(grants, 'read').every(holds)) return null;
   const shown = new Set<string>();
-  for (const field of fields) if (covering(real, 'read', field).length > 0) shown.add(field);
+  for (const field of fields) {
+    const allowed = covering(real, 'read', field).length > 0;
+    if (allowed && fieldFences(grants, 'read', field).every(holds)) shown.add(field);
+  }
   return shown;
 }
 
-/** Which of the supplied fields no rule speaks of, whatever the record: what a refusal may name at once. */
+/** Which of the supplied fields nobody like the caller may supply, whatever the record: what a refusal may name. */
 export function uncoveredByName(
-  rules: readonly Rule[],
+  grants: Grants,
   operation: 'create' | 'update',
   supplied: readonly string[],
 ): string[] {
-  return supplied.filter((field) => covering(rules, operation, field).length === 0);
+  return supplied.filter(
+    (field) =>
+      covering(grants.rules, operation, field).length === 0 ||
+      fieldFences(grants, operation, field).some(isClosed),
+  );
 }
 
 /**
@@ -78,19 +124,23 @@ export function promotesItself(
  * is still needed: an empty change is not a way to learn that a record could be changed.
  */
 export function allowsSupplied(
-  rules: readonly Rule[],
+  grants: Grants,
   operation: 'create' | 'update',
   supplied: readonly string[],
   holds: Holds,
 ): { readonly allowed: boolean; readonly refused: readonly string[] } {
-  const real = rules.filter(holds);
-  const refused = uncoveredByName(real, operation, supplied);
-  return { allowed: real.length > 0 && refused.length === 0, refused };
+  const rules = grants.rules.filter(holds);
+  const refused = supplied.filter(
+    (field) =>
+      covering(rules, operation, field).length === 0 || !fieldFences(grants, operation, field).every(holds),
+  );
+  const allowed = rules.length > 0 && refused.length === 0 && recordFences(grants, operation).every(holds);
+  return { allowed, refused };
 }
 
-/** May the record be deleted? Default deny: one rule must be true. */
-export function allowsDelete(rules: readonly Rule[], holds: Holds): boolean {
-  return rules.some(holds);
+/** May the record be deleted? Default deny: one rule must be true, and every fence passed. */
+export function allowsDelete(grants: Grants, holds: Holds): boolean {
+  return grants.rules.some(holds) && recordFences(grants, 'delete').every(holds);
 }
 
 /** Create rules with the very same stamps: they are tried together, and apart from all others. */
@@ -112,15 +162,15 @@ export function createGroups(rules: readonly Rule[], supplied: readonly string[]
   return [...groups.values()]
     .map((members) => ({ stamps: members[0]!.stamps, rules: members }))
     .filter(({ stamps }) => !stamps.some((stamp) => supplied.includes(stamp.field)))
-    .filter((group) => uncoveredByName(group.rules, 'create', supplied).length === 0);
+    .filter((group) => supplied.every((field) => covering(group.rules, 'create', field).length > 0));
 }
 
-/** The supplied fields that no group could take: covered by none, or stamped wherever they are covered. */
-export function refusedByName(rules: readonly Rule[], supplied: readonly string[]): string[] {
-  return supplied.filter((field) =>
-    rules.every(
-      (rule) =>
-        !rule.operations.get('create')!.has(field) || rule.stamps.some((stamp) => stamp.field === field),
-    ),
+/** The supplied fields that no group could take: covered by none, stamped wherever they are covered, or fenced. */
+export function refusedByName(grants: Grants, supplied: readonly string[]): string[] {
+  const taken = (rule: Rule, field: string) =>
+    rule.operations.get('create')!.has(field) && !rule.stamps.some((stamp) => stamp.field === field);
+  return supplied.filter(
+    (field) =>
+      !grants.rules.some((rule) => taken(rule, field)) || fieldFences(grants, 'create', field).some(isClosed),
   );
 }

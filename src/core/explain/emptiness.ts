@@ -1,5 +1,5 @@
 import type { Caller } from '../evaluate/caller.ts';
-import { rulesFor } from '../evaluate/combine.ts';
+import { grantsFor } from '../evaluate/combine.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 
@@ -56,7 +56,7 @@ export function explainEmptiness(rulebook: Rulebook, list: EmptyList): Emptiness
       next: `Write one, such as: rules ${collection} { people may read${ownerHint(rulebook, collection)} }`,
     };
   }
-  const applying = rulesFor(rulebook, caller, collection, 'read');
+  const { rules: applying, fences } = grantsFor(rulebook, caller, collection, 'read');
   if (applying.length === 0) {
     const roles = [...caller.roles].toSorted().join(', ');
     const who =
@@ -71,10 +71,12 @@ export function explainEmptiness(rulebook: Rulebook, list: EmptyList): Emptiness
       next: `Rules speak of: ${audiences(all)}.`,
     };
   }
+  const stops =
+    fences.length > 0 ? ` Besides, ${fences.map((fence) => fence.id).join(', ')} must be passed.` : '';
   const owners = ownerless > 0 ? ` ${ownerless} of the ${total} have no owner at all.` : '';
   return {
     reason: 'no match',
-    explanation: `${applying.map((rule) => rule.id).join(', ')} ${applying.length === 1 ? 'applies' : 'apply'}, and no condition is true for any of the ${total} records.${owners}`,
+    explanation: `${applying.map((rule) => rule.id).join(', ')} ${applying.length === 1 ? 'applies' : 'apply'}, and no condition is true for any of the ${total} records.${owners}${stops}`,
     next:
       ownerless > 0
         ? 'Give these records an owner, or check the condition.'

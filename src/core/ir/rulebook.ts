@@ -11,6 +11,7 @@ export interface Rulebook {
   readonly schema: Schema;
   readonly roles: ReadonlyMap<string, Role>;
   readonly rules: readonly Rule[];
+  readonly fences: readonly Fence[];
   /** Fields of people that some rule reads through `me`: on their own record callers change only those `self set`. */
   readonly readThroughMe: ReadonlySet<string>;
   readonly identities: ReadonlyMap<string, Identity>;
@@ -48,6 +49,23 @@ export interface Rule {
   readonly stamps: readonly Stamp[];
   readonly because: string | null;
   /** Who may do what, and when, as it was written. */
+  readonly text: string;
+  readonly span: Span;
+}
+
+/** A sentence that no rule can overrule. */
+export interface Fence {
+  /** Such as `hives/fence-1`. */
+  readonly id: string;
+  readonly collection: string;
+  /** Roles that it does not concern. */
+  readonly exempt: ReadonlySet<string>;
+  /** The fields that it is about in each operation; null: the record. */
+  readonly operations: ReadonlyMap<OperationName, ReadonlySet<string> | null>;
+  /** Must be true for the record to pass: the fence's `unless`; never, where it has none. */
+  readonly when: Condition;
+  readonly because: string | null;
+  /** Whom it stops, and unless what, as it was written. */
   readonly text: string;
   readonly span: Span;
 }

@@ -169,10 +169,23 @@ export interface RuleSentence {
   readonly span: Span;
 }
 
+/** `nobody but treasurer may read (reserve_price) unless keeper = me`. */
+export interface FenceSentence {
+  /** The roles that it does not concern. */
+  readonly but: readonly Name[];
+  readonly operations: readonly OperationClause[];
+  readonly unless: Expression | null;
+  readonly because: string | null;
+  /** Whom it stops, and unless what: the part of the sentence that decides. */
+  readonly core: Span;
+  readonly span: Span;
+}
+
 export interface RulesDeclaration {
   readonly kind: 'rules';
   readonly collection: Name;
   readonly sentences: readonly RuleSentence[];
+  readonly fences: readonly FenceSentence[];
   readonly span: Span;
 }
 

@@ -1,10 +1,17 @@
 import type { Caller } from '../evaluate/caller.ts';
-import { covering, rulesFor } from '../evaluate/combine.ts';
+import {
+  covering,
+  fieldFences,
+  grantsFor,
+  recordFences,
+  type Asked,
+  type Grants,
+} from '../evaluate/combine.ts';
 import type { Condition } from '../ir/conditions.ts';
-import type { Rule, Rulebook } from '../ir/rulebook.ts';
+import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import { conditionSql, type Precision, type Surroundings } from './conditions.ts';
-import { anyOf, sql, type Fragment } from './fragment.ts';
+import { allOf, anyOf, sql, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
 
 /**
@@ -19,7 +26,7 @@ export class Access {
   readonly rulebook: Rulebook;
   readonly caller: Caller;
   readonly now: string;
-  readonly #readRules = new Map<string, readonly Rule[]>();
+  readonly #readGrants = new Map<string, Grants>();
 
   constructor(rulebook: Rulebook, caller: Caller, now: string) {
     this.rulebook = rulebook;
@@ -29,23 +36,24 @@ export class Access {
 
   /** Is the record under `alias` readable? Null counts as no: see `holds`. */
   readable(collection: string, alias: string): Fragment {
-    return this.#anyRule(this.#rules(collection), alias);
+    const grants = this.#grants(collection);
+    return this.#passes(grants.rules, recordFences(grants, 'read'), alias);
   }
 
   /** Is the field of the record under `alias` shown? Implies `readable`. */
   shown(collection: string, field: string, alias: string): Fragment {
-    return this.#anyRule(covering(this.#rules(collection), 'read', field), alias);
+    const grants = this.#grants(collection);
+    const fences = [...recordFences(grants, 'read'), ...fieldFences(grants, 'read', field)];
+    return this.#passes(covering(grants.rules, 'read', field), fences, alias);
   }
 
   /** The field as the caller sees it. Only for records that are readable. */
   masked(collection: string, field: string, alias: string): Fragment {
-    const all = this.#rules(collection);
-    const some = covering(all, 'read', field);
-    // Where every rule covers the field, readable means shown, and where one such rule asks nothing, it is so too.
-    if (some.length === all.length || some.some(isUnconditional)) return column(alias, field);
+    const mask = this.#mask(collection, field);
+    if (mask === 'shown') return column(alias, field);
     const { type } = fieldOf(this.rulebook.schema, collection, field)!;
-    if (some.length === 0) return sql`null::${columnType(type)}`;
-    return sql`case when ${this.#anyRule(some, alias)} then ${column(alias, field)} end`;
+    if (mask === 'withheld') return sql`null::${columnType(type)}`;
+    return sql`case when ${this.#passes(mask.rules, mask.fences, alias)} then ${column(alias, field)} end`;
   }
 
   /** A caller's filter: every field behind its mask, every step of a path only through readable records. */
@@ -58,12 +66,12 @@ export class Access {
   }
 
   /**
-   * A rule's own condition for the record under `alias`. May be null, which is not true: so it stands only where
+   * The condition of a rule or a fence for the record under `alias`. May be null, which is not true: so it stands only where
    * PostgreSQL takes null for no (where, case when, or), or is read with `=== true`. Never under a `not`. Without
    * `is true` around it an index can serve it; with it none can, and a list of own records reads the whole table.
    */
-  holds(rule: Rule, alias: string, sides: Sides = {}, precision: Precision = 'true'): Fragment {
-    return conditionSql(rule.when, { ...this.around(alias), ...sides }, precision);
+  holds(asked: Asked, alias: string, sides: Sides = {}, precision: Precision = 'true'): Fragment {
+    return conditionSql(asked.when, { ...this.around(alias), ...sides }, precision);
   }
 
   /** A condition with full sight; for rules only, never for what a caller wrote. */
@@ -84,43 +92,53 @@ export class Access {
    */
   selectList(collection: string, alias: string): SelectList {
     const fields = [...collectionOf(this.rulebook.schema, collection).fields.keys()];
-    const all = this.#rules(collection);
     const columns: Fragment[] = [];
     const flags = new Map<string, string | null>();
     const flagNames = new Map<string, string>();
     for (const field of fields) {
-      const some = covering(all, 'read', field);
-      const masked = this.masked(collection, field, alias);
-      columns.push(sql`${masked} as ${identifier(field)}`);
-      if (some.length === all.length || some.some(isUnconditional)) continue;
-      if (some.length === 0) {
+      const mask = this.#mask(collection, field);
+      columns.push(sql`${this.masked(collection, field, alias)} as ${identifier(field)}`);
+      if (mask === 'shown') continue;
+      if (mask === 'withheld') {
         flags.set(field, null);
         continue;
       }
-      const key = some.map((rule) => rule.id).join(' ');
+      const key = [...mask.rules, ...mask.fences].map((each) => each.id).join(' ');
       let flag = flagNames.get(key);
       if (flag === undefined) {
         flag = `_shown_${flagNames.size}`;
         flagNames.set(key, flag);
-        columns.push(sql`${this.#anyRule(some, alias)} as ${identifier(flag)}`);
+        columns.push(sql`${this.#passes(mask.rules, mask.fences, alias)} as ${identifier(flag)}`);
       }
       flags.set(field, flag);
     }
     return { columns, fields, flags };
   }
 
-  #rules(collection: string): readonly Rule[] {
-    let rules = this.#readRules.get(collection);
-    if (rules === undefined) {
-      rules = rulesFor(this.rulebook, this.caller, collection, 'read');
-      this.#readRules.set(collection, rules);
+  #grants(collection: string): Grants {
+    let grants = this.#readGrants.get(collection);
+    if (grants === undefined) {
+      grants = grantsFor(this.rulebook, this.caller, collection, 'read');
+      this.#readGrants.set(collection, grants);
     }
-    return rules;
+    return grants;
   }
 
-  #anyRule(rules: readonly Rule[], alias: string): Fragment {
-    if (rules.some(isUnconditional)) return sql`true`;
-    return anyOf(rules.map((rule) => this.holds(rule, alias)));
+  /** What stands between a readable record and its field: nothing, everything, or these rules and fences. */
+  #mask(collection: string, field: string): 'shown' | 'withheld' | Grants {
+    const grants = this.#grants(collection);
+    const rules = covering(grants.rules, 'read', field);
+    const fences = fieldFences(grants, 'read', field);
+    if (rules.length === 0) return 'withheld';
+    // Where every rule covers the field, readable means shown, and where one such rule asks nothing, it is so too.
+    const covered = rules.length === grants.rules.length || rules.some(isUnconditional);
+    return covered && fences.length === 0 ? 'shown' : { rules, fences };
+  }
+
+  /** One of the rules is true, and all of the fences are. The only place where the two meet in SQL. */
+  #passes(rules: readonly Rule[], fences: readonly Fence[], alias: string): Fragment {
+    const allowed = rules.some(isUnconditional) ? [] : [anyOf(rules.map((rule) => this.holds(rule, alias)))];
+    return allOf([...allowed, ...fences.map((fence) => this.holds(fence, alias))]);
   }
 
   #maskedOperand(collection: string, field: string, alias: string): Fragment {

@@ -1,6 +1,6 @@
 import type { Condition } from '../ir/conditions.ts';
 import { collectionsRead } from '../ir/conditions.ts';
-import type { Rule } from '../ir/rulebook.ts';
+import type { Asked } from '../evaluate/combine.ts';
 import { collectionOf, type Collection } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import type { Access } from './access.ts';
@@ -14,7 +14,7 @@ export type NewValues = ReadonlyMap<string, Value>;
 /** Which rules are true, as a row of flags: `before_0`, `after_0` for the first rule, and so on. */
 export interface RuleFlags {
   readonly statement: Fragment;
-  readonly rules: readonly Rule[];
+  readonly asked: readonly Asked[];
 }
 
 /**
@@ -23,7 +23,7 @@ export interface RuleFlags {
  */
 export function updateFlagsSql(
   access: Access,
-  rules: readonly Rule[],
+  asked: readonly Asked[],
   collection: string,
   id: string,
   changes: NewValues,
@@ -38,18 +38,18 @@ export function updateFlagsSql(
   const changed_ = withRow(access, collection, value(id));
   const before = { old: 'before', new: 'after', changed: changed_ };
   const after = { ...before, relation: changed_ };
-  const flags = rules.flatMap((rule, index) => [
-    sql`${access.holds(rule, 'before', before, precision)} as ${identifier(`before_${index}`)}`,
-    sql`${access.holds(rule, 'after', after, precision)} as ${identifier(`after_${index}`)}`,
+  const flags = asked.flatMap((each, index) => [
+    sql`${access.holds(each, 'before', before, precision)} as ${identifier(`before_${index}`)}`,
+    sql`${access.holds(each, 'after', after, precision)} as ${identifier(`after_${index}`)}`,
   ]);
   const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${commaList(changed)}) as "after" where ${column('before', 'id')} = ${value(id)}::uuid`;
-  return { statement, rules };
+  return { statement, asked };
 }
 
 /** For each rule: would it be true for a record with these values, were it there? */
 export function createFlagsSql(
   access: Access,
-  rules: readonly Rule[],
+  asked: readonly Asked[],
   collection: string,
   values: NewValues,
   precision: Precision = 'true',
@@ -59,27 +59,27 @@ export function createFlagsSql(
     (field) => sql`${typed(values.get(field.name) ?? null, field.type)} as ${identifier(field.name)}`,
   );
   const relation = withRow(access, collection, null);
-  const flags = rules.map(
-    (rule, index) =>
-      sql`${access.holds(rule, 'after', { relation }, precision)} as ${identifier(`after_${index}`)}`,
+  const flags = asked.map(
+    (each, index) =>
+      sql`${access.holds(each, 'after', { relation }, precision)} as ${identifier(`after_${index}`)}`,
   );
-  return { statement: sql`select ${commaList(flags)} from (select ${commaList(row)}) as "after"`, rules };
+  return { statement: sql`select ${commaList(flags)} from (select ${commaList(row)}) as "after"`, asked };
 }
 
 /** For each rule: is it true for the record as it is? For reading and removing. */
 export function recordFlagsSql(
   access: Access,
-  rules: readonly Rule[],
+  asked: readonly Asked[],
   collection: string,
   id: string,
   precision: Precision = 'true',
 ): RuleFlags {
-  const flags = rules.map(
-    (rule, index) =>
-      sql`${access.holds(rule, 'before', { old: 'before' }, precision)} as ${identifier(`before_${index}`)}`,
+  const flags = asked.map(
+    (each, index) =>
+      sql`${access.holds(each, 'before', { old: 'before' }, precision)} as ${identifier(`before_${index}`)}`,
   );
   const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" where ${column('before', 'id')} = ${value(id)}::uuid`;
-  return { statement, rules };
+  return { statement, asked };
 }
 
 /** The collection as the write would leave it: the row that goes by `after`, instead of the one with this id. */

@@ -4,7 +4,7 @@ import {
   allowsSupplied,
   createGroups,
   refusedByName,
-  rulesFor,
+  grantsFor,
   type CreateGroup,
 } from '../../core/evaluate/combine.ts';
 import type { Operand } from '../../core/ir/conditions.ts';
@@ -36,10 +36,10 @@ export async function createRecord(
   supplied: Supplied,
 ): Promise<Outcome<Created>> {
   const names = [...supplied.keys()];
-  const rules = rulesFor(access.rulebook, access.caller, collection, 'create');
-  const uncovered = refusedByName(rules, names);
+  const grants = grantsFor(access.rulebook, access.caller, collection, 'create');
+  const uncovered = refusedByName(grants, names);
   if (uncovered.length > 0) return refuse({ kind: 'fields not covered', fields: uncovered });
-  if (rules.length === 0) return refuse({ kind: 'not allowed', fields: [] });
+  if (grants.rules.length === 0) return refuse({ kind: 'not allowed', fields: [] });
   const definition = collectionOf(access.rulebook.schema, collection);
   const serializable = needsSerializable(access, collection, 'create', supplied);
 
@@ -49,12 +49,14 @@ export async function createRecord(
 
     const id = uuid();
     const candidates = new Map<string, ReadonlyMap<string, Value>>();
-    for (const group of createGroups(rules, names)) {
+    for (const group of createGroups(grants.rules, names)) {
       const values = await completed(transaction, access, collection, id, supplied, group);
-      const holds = await truthOf(transaction, createFlagsSql(access, group.rules, collection, values), [
-        'after',
-      ]);
-      if (allowsSupplied(group.rules, 'create', names, holds).allowed)
+      const holds = await truthOf(
+        transaction,
+        createFlagsSql(access, [...group.rules, ...grants.fences], collection, values),
+        ['after'],
+      );
+      if (allowsSupplied({ ...grants, rules: group.rules }, 'create', names, holds).allowed)
         candidates.set(JSON.stringify([...values]), values);
     }
     const [values] = candidates.values();

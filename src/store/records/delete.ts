@@ -1,4 +1,4 @@
-import { allowsDelete, rulesFor } from '../../core/evaluate/combine.ts';
+import { allowsDelete, grantsFor } from '../../core/evaluate/combine.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { recordFlagsSql, deleteSql } from '../../core/sql/writes.ts';
 import { run, type Executor } from '../connection.ts';
@@ -15,15 +15,19 @@ export async function deleteRecord(
   id: string,
   precondition: Precondition = () => true,
 ): Promise<Outcome<null>> {
-  const rules = rulesFor(access.rulebook, access.caller, collection, 'delete');
+  const grants = grantsFor(access.rulebook, access.caller, collection, 'delete');
   const serializable = needsSerializable(access, collection, 'delete', new Map());
 
   return writing(on, collection, new Map(), serializable, async (transaction) => {
     const before = await lockRecord(transaction, access, collection, id);
     if (before === null) return refuse({ kind: 'not found' });
     if (!precondition(before)) return refuse({ kind: 'changed meanwhile' });
-    const holds = await truthOf(transaction, recordFlagsSql(access, rules, collection, id), ['before']);
-    if (!allowsDelete(rules, holds)) return refuse({ kind: 'not allowed', fields: [] });
+    const holds = await truthOf(
+      transaction,
+      recordFlagsSql(access, [...grants.rules, ...grants.fences], collection, id),
+      ['before'],
+    );
+    if (!allowsDelete(grants, holds)) return refuse({ kind: 'not allowed', fields: [] });
     await run(transaction, deleteSql(collection, id));
     return done(null);
   });

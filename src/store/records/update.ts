@@ -1,4 +1,4 @@
-import { allowsSupplied, promotesItself, rulesFor, uncoveredByName } from '../../core/evaluate/combine.ts';
+import { allowsSupplied, grantsFor, promotesItself, uncoveredByName } from '../../core/evaluate/combine.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { updateFlagsSql, updateSql } from '../../core/sql/writes.ts';
 import { collectionOf } from '../../core/types/schema.ts';
@@ -25,7 +25,7 @@ export async function updateRecord(
   precondition: Precondition = () => true,
 ): Promise<Outcome<VisibleRecord | null>> {
   const names = [...supplied.keys()];
-  const rules = rulesFor(access.rulebook, access.caller, collection, 'update');
+  const grants = grantsFor(access.rulebook, access.caller, collection, 'update');
   const definition = collectionOf(access.rulebook.schema, collection);
   const serializable = needsSerializable(access, collection, 'update', supplied);
 
@@ -33,7 +33,7 @@ export async function updateRecord(
     const before = await lockRecord(transaction, access, collection, id);
     if (before === null) return refuse({ kind: 'not found' });
     if (!precondition(before)) return refuse({ kind: 'changed meanwhile' });
-    const uncovered = uncoveredByName(rules, 'update', names);
+    const uncovered = uncoveredByName(grants, 'update', names);
     uncovered.push(...promotesItself(access.rulebook, access.caller, collection, id, names));
     if (uncovered.length > 0) return refuse({ kind: 'fields not covered', fields: [...new Set(uncovered)] });
     const unreadable = await unreadableReferences(transaction, access, collection, supplied);
@@ -41,11 +41,12 @@ export async function updateRecord(
 
     const changes = new Map<string, Value>(supplied);
     if (names.length > 0) changes.set('updated_at', access.now);
-    const holds = await truthOf(transaction, updateFlagsSql(access, rules, collection, id, changes), [
-      'before',
-      'after',
-    ]);
-    const { allowed, refused } = allowsSupplied(rules, 'update', names, holds);
+    const holds = await truthOf(
+      transaction,
+      updateFlagsSql(access, [...grants.rules, ...grants.fences], collection, id, changes),
+      ['before', 'after'],
+    );
+    const { allowed, refused } = allowsSupplied(grants, 'update', names, holds);
     if (!allowed) return refuse({ kind: 'not allowed', fields: refused });
 
     if (names.length > 0) await run(transaction, updateSql(definition, id, changes));

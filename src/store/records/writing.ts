@@ -2,7 +2,7 @@ import type { Access } from '../../core/sql/access.ts';
 import type { RuleFlags } from '../../core/sql/writes.ts';
 import { looksAtOthers, referencesSql } from '../../core/sql/writes.ts';
 import type { Holds } from '../../core/evaluate/combine.ts';
-import { rulesFor } from '../../core/evaluate/combine.ts';
+import { grantsFor } from '../../core/evaluate/combine.ts';
 import type { OperationName } from '../../core/language/ast.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
@@ -88,10 +88,11 @@ export function needsSerializable(
   supplied: Supplied,
 ): boolean {
   if (suppliedReferences(access, collection, supplied).length > 0) return true;
-  const rules = (['read', operation] as const).flatMap((each) =>
-    rulesFor(access.rulebook, access.caller, collection, each),
-  );
-  return looksAtOthers(rules.map((rule) => rule.when));
+  const asked = (['read', operation] as const).flatMap((each) => {
+    const { rules, fences } = grantsFor(access.rulebook, access.caller, collection, each);
+    return [...rules, ...fences];
+  });
+  return looksAtOthers(asked.map((each) => each.when));
 }
 
 /** The supplied references that point at nothing the caller may read. */
@@ -119,16 +120,16 @@ function suppliedReferences(access: Access, collection: string, supplied: Suppli
   });
 }
 
-/** Asks the database which rules are true. A rule counts where every one of `sides` is true for it. */
+/** Asks the database which rules and fences are true. One counts where every one of `sides` is true for it. */
 export async function truthOf(
   on: Executor,
   flags: RuleFlags,
   sides: readonly ('before' | 'after')[],
 ): Promise<Holds> {
-  if (flags.rules.length === 0) return () => false;
+  if (flags.asked.length === 0) return () => false;
   const [row] = await run<Record<string, boolean>>(on, flags.statement);
   const real = new Set(
-    flags.rules.filter((_, index) => sides.every((side) => row?.[`${side}_${index}`] === true)),
+    flags.asked.filter((_, index) => sides.every((side) => row?.[`${side}_${index}`] === true)),
   );
-  return (rule) => real.has(rule);
+  return (asked) => real.has(asked);
 }

@@ -1,7 +1,6 @@
 import { evaluateOperand } from '../../core/evaluate/closures.ts';
-import { rulesFor } from '../../core/evaluate/combine.ts';
+import { grantsFor, type Asked } from '../../core/evaluate/combine.ts';
 import type { RecordValues } from '../../core/evaluate/caller.ts';
-import type { Rule } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
 import { column, table } from '../../core/sql/identifiers.ts';
@@ -19,16 +18,16 @@ export async function gatherEvidence(
   question: EvidenceQuestion,
 ): Promise<Evidence[]> {
   const { operation, collection } = question;
-  const rules = rulesFor(access.rulebook, access.caller, collection, operation);
+  const { rules, fences } = grantsFor(access.rulebook, access.caller, collection, operation);
   const evidence: Evidence[] = [];
-  for (const rule of rules) {
+  for (const rule of [...rules, ...fences]) {
     const flags = flagsOf(access, question, rule);
     const [row] = await run<{ before_0?: Truth; after_0?: Truth }>(on, flags.statement);
     if (row === undefined) continue;
     evidence.push({
       rule: rule.id,
       sentence: rule.text,
-      fields: [...rule.operations.get(operation)!],
+      fields: [...(rule.operations.get(operation) ?? [])],
       ...(row.before_0 === undefined ? {} : { before: row.before_0 }),
       ...(row.after_0 === undefined ? {} : { after: row.after_0 }),
     });
@@ -39,7 +38,7 @@ export async function gatherEvidence(
 function flagsOf(
   access: Access,
   { operation, collection, id, values }: EvidenceQuestion,
-  rule: Rule,
+  rule: Asked,
 ): RuleFlags {
   if (id === null)
     return createFlagsSql(access, [rule], collection, newRecord(access, collection, values, rule), 'exact');
@@ -52,7 +51,7 @@ function newRecord(
   access: Access,
   collection: string,
   values: ReadonlyMap<string, Value>,
-  rule: Rule,
+  rule: Asked,
 ): ReadonlyMap<string, Value> {
   const record = new Map<string, Value>();
   for (const field of collectionOf(access.rulebook.schema, collection).fields.values()) {
@@ -60,7 +59,8 @@ function newRecord(
     record.set(field.name, values.get(field.name) ?? standard);
   }
   const circumstances = { caller: access.caller, now: access.now, look: () => null, all: () => [] };
-  for (const stamp of rule.stamps) record.set(stamp.field, evaluateOperand(stamp.value, circumstances));
+  for (const stamp of 'stamps' in rule ? rule.stamps : [])
+    record.set(stamp.field, evaluateOperand(stamp.value, circumstances));
   return record;
 }
 

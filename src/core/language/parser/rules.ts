@@ -1,6 +1,7 @@
 import { suggestion } from '../../diagnostics/suggest.ts';
 import type {
   Assignment,
+  FenceSentence,
   FieldList,
   Name,
   OperationClause,
@@ -29,19 +30,23 @@ export function parseRules(cursor: Cursor): RulesDeclaration {
   const collection = parseCollectionName(cursor);
   cursor.expectSymbol('{', `to open the rules of ${collection.text}`);
   const sentences: RuleSentence[] = [];
+  const fences: FenceSentence[] = [];
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
-    const sentence = cursor.recover(
-      () => parseSentence(cursor),
+    cursor.recover(
+      () => {
+        if (cursor.isKeyword('nobody')) fences.push(parseFence(cursor));
+        else sentences.push(parseSentence(cursor));
+      },
       () => startsSentence(cursor),
     );
-    if (sentence !== null) sentences.push(sentence);
   }
   cursor.expectSymbol('}', `to close the rules of ${collection.text}`);
-  return { kind: 'rules', collection, sentences, span: cursor.since(start) };
+  return { kind: 'rules', collection, sentences, fences, span: cursor.since(start) };
 }
 
 /** Does `WHO, WHO may` stand here? That is where the next sentence begins, whatever went wrong in this one. */
 function startsSentence(cursor: Cursor): boolean {
+  if (cursor.isKeyword('nobody')) return true;
   for (let ahead = 0; ; ahead += 2) {
     const token = cursor.peek(ahead);
     const who = token.kind === 'name' || (token.kind === 'keyword' && everyWho.has(token.text));
@@ -64,6 +69,19 @@ function parseSentence(cursor: Cursor): RuleSentence {
     cursor.fail('P001', 'a sentence goes “WHO may … when … stamp … because …”, in this order');
   }
   return { who, operations: clauses, when, stamps, because, core, span: cursor.since(start) };
+}
+
+/** `nobody [but ROLES] may OPERATIONS [unless CONDITION] [because "…"]`. */
+function parseFence(cursor: Cursor): FenceSentence {
+  const start = cursor.expectKeyword('nobody', 'here');
+  const but = cursor.takeKeyword('but') ? cursor.list(() => cursor.expectName('the name of a role')) : [];
+  cursor.expectKeyword('may', 'after “nobody”');
+  const clauses = parseOperations(cursor);
+  const unless = cursor.takeKeyword('unless') ? parseCondition(cursor) : null;
+  const core = cursor.since(start);
+  const because = cursor.takeKeyword('because') ? cursor.expectText('the reason').value : null;
+  if (cursor.isKeyword('when')) cursor.fail('P001', 'a fence has “unless” instead of “when”');
+  return { but, operations: clauses, unless, because, core, span: cursor.since(start) };
 }
 
 function parseWho(cursor: Cursor): RuleSentence['who'][number] {

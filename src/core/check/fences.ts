@@ -1,0 +1,122 @@
+import { suggestion } from '../diagnostics/suggest.ts';
+import type { FenceSentence, OperationName, RulesDeclaration } from '../language/ast.ts';
+import type { Source } from '../language/source.ts';
+import type { Condition } from '../ir/conditions.ts';
+import type { Fence } from '../ir/rulebook.ts';
+import type { Collection, Schema } from '../types/schema.ts';
+import { checkCondition } from './conditions.ts';
+import type { Findings } from './context.ts';
+import type { ScopeMaker } from './lets.ts';
+
+const never: Condition = { kind: 'constant', value: false };
+
+/** All fences of all `rules` blocks, in the order of the files; one with an error is left out. */
+export function checkFences(
+  declarations: readonly RulesDeclaration[],
+  schema: Schema,
+  roles: ReadonlySet<string>,
+  sources: readonly Source[],
+  scopeOf: ScopeMaker,
+  findings: Findings,
+): Fence[] {
+  const fences: Fence[] = [];
+  for (const declaration of declarations) {
+    const collection = schema.get(declaration.collection.text);
+    // A collection that does not exist is told of by its rules.
+    if (collection === undefined) continue;
+    const text = sources.find((source) => source.name === declaration.span.source)?.text ?? '';
+    for (const sentence of declaration.fences) {
+      const fence = checkFence(sentence, collection, roles, scopeOf, findings);
+      if (fence === null) continue;
+      const place = fences.filter((each) => each.collection === collection.name).length + 1;
+      const written = text.slice(sentence.core.start, sentence.core.end).replace(/\s+/g, ' ');
+      fences.push({ ...fence, id: `${collection.name}/fence-${place}`, text: written });
+    }
+  }
+  return fences;
+}
+
+function checkFence(
+  sentence: FenceSentence,
+  collection: Collection,
+  roles: ReadonlySet<string>,
+  scopeOf: ScopeMaker,
+  findings: Findings,
+): Omit<Fence, 'id' | 'text'> | null {
+  const before = findings.diagnostics.length;
+  for (const role of sentence.but) {
+    if (roles.has(role.text)) continue;
+    findings.add('N003', `nobody declared a role “${role.text}”`, role.span, suggestion(role.text, roles));
+  }
+  const operations = checkOperations(sentence, collection, findings);
+  const every = (...allowed: OperationName[]) =>
+    sentence.operations.every((each) => allowed.includes(each.operation));
+  const sides = { old: every('update', 'delete'), new: every('update') };
+  const scope = { ...scopeOf(), record: collection.name, ...sides };
+  const when = sentence.unless === null ? never : checkCondition(sentence.unless, scope, findings);
+  if (when !== null && sentence.unless !== null && when.kind === 'constant' && !when.value) {
+    findings.add(
+      'R011',
+      'this can never be true, so nobody could pass',
+      sentence.unless.span,
+      'leave “unless” out to say so',
+    );
+  }
+  if (when === null || findings.diagnostics.length > before) return null;
+  const exempt = new Set(sentence.but.map((role) => role.text));
+  return {
+    collection: collection.name,
+    exempt,
+    operations,
+    when,
+    because: sentence.because,
+    span: sentence.span,
+  };
+}
+
+/** The fields that each operation is about; without a list, the record. */
+function checkOperations(
+  sentence: FenceSentence,
+  collection: Collection,
+  findings: Findings,
+): Map<OperationName, ReadonlySet<string> | null> {
+  const operations = new Map<OperationName, ReadonlySet<string> | null>();
+  for (const { operation, fields, span } of sentence.operations) {
+    if (operations.has(operation)) {
+      findings.add(
+        'R007',
+        `“${operation}” stands twice in one sentence`,
+        span,
+        'put the fields into one list',
+      );
+    }
+    if (fields === null) {
+      operations.set(operation, null);
+      continue;
+    }
+    if (operation === 'delete') {
+      findings.add('R001', 'a record is deleted whole: delete takes no field list', fields.span);
+    }
+    const named = new Set<string>();
+    for (const name of fields.names) {
+      const field = collection.fields.get(name.text);
+      if (field === undefined) {
+        const hint = suggestion(name.text, collection.fields.keys());
+        findings.add('N002', `${collection.name} has no field “${name.text}”`, name.span, hint);
+      } else if (!fields.all && (operation === 'read' ? name.text === 'id' : field.system)) {
+        const why =
+          operation === 'read' ? 'the id comes with every readable record' : 'callers never supply it';
+        findings.add(
+          'R003',
+          `a fence cannot be about “${name.text}”: ${why}`,
+          name.span,
+          'take it out of the list',
+        );
+      }
+      named.add(name.text);
+    }
+    const others = [...collection.fields.keys()].filter((field) => !named.has(field));
+    operations.set(operation, fields.all ? new Set(others) : named);
+  }
+  return operations;
+}
