@@ -3,7 +3,7 @@ import { Dice } from '../../demo/data/random.ts';
 import { checkFilter, checkRulebook } from '../../src/core/check/index.ts';
 import type { Caller, RecordValues } from '../../src/core/evaluate/caller.ts';
 import { compilePredicate, type Circumstances } from '../../src/core/evaluate/closures.ts';
-import { grantsFor, shownFields, type Asked } from '../../src/core/evaluate/combine.ts';
+import { grantsFor, mayDecider, shownFields, type Asked } from '../../src/core/evaluate/combine.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
 import { updateFlagsSql } from '../../src/core/sql/writes.ts';
@@ -114,8 +114,9 @@ function shownByClosures(
   record: RecordValues,
 ): Set<string> | null {
   const grants = grantsFor(rulebook, caller, collection, 'read');
+  const may = mayDecider(rulebook);
   const holds = (rule: Asked) =>
-    compilePredicate(rule.when)(record, { caller, now: NOW, look, all }) === true;
+    compilePredicate(rule.when)(record, { caller, now: NOW, look, all, may }) === true;
   return shownFields(grants, collectionOf(rulebook.schema, collection).fields.keys(), holds);
 }
 
@@ -193,10 +194,13 @@ test(
             const record = world.get(name)?.get(id);
             return record === undefined ? null : masked(name, record);
           };
+          const may = mayDecider(rulebook);
           const predicate = compilePredicate(checked.condition);
           const passing = [...world.get(collection)!].filter(([, record]) => {
             const seen = masked(collection, record);
-            return seen !== null && predicate(seen, { caller, now: NOW, look: maskedLook, all }) === true;
+            return (
+              seen !== null && predicate(seen, { caller, now: NOW, look: maskedLook, all, may }) === true
+            );
           });
           const sortKey = dice.pick(fields);
           const sorting = [
@@ -253,6 +257,7 @@ async function compareUpdates(
   failing: (what: string) => string,
 ): Promise<number> {
   const grants = grantsFor(rulebook, caller, collection, 'update');
+  const may = mayDecider(rulebook);
   const rules = [...grants.rules, ...grants.fences];
   if (rules.length === 0) return 0;
   const ids = new Map([...world].map(([name, records]) => [name, [...records.keys()]]));
@@ -282,10 +287,10 @@ async function compareUpdates(
       const predicate = compilePredicate(rule.when);
       const told = `${rule.text} on ${id} with ${JSON.stringify([...changes])} for ${JSON.stringify(caller)}`;
       expect(row![`before_${index}`] === true, failing(`before: ${told}`)).toBe(
-        predicate(before, { caller, now: NOW, look, all, ...sides }) === true,
+        predicate(before, { caller, now: NOW, look, all, may, ...sides }) === true,
       );
       expect(row![`after_${index}`] === true, failing(`after: ${told}`)).toBe(
-        predicate(after, { caller, now: NOW, look: changedLook, all: changedAll, ...sides }) === true,
+        predicate(after, { caller, now: NOW, look: changedLook, all: changedAll, may, ...sides }) === true,
       );
       compared += 2;
     }

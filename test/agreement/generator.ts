@@ -112,8 +112,10 @@ export class RuleWriter {
     const when = this.#dice.percent(85)
       ? ` when ${this.#condition({ collection, me: true, named, ranges: 0 }, 3)}`
       : '';
-    const update = `update ${this.#fields(collection, false)}${when}`;
-    return sides ? `${who} may ${update}` : `${who} may read ${this.#fields(collection, true)}, ${update}`;
+    const update = `update ${this.#fields(collection, false)}`;
+    if (sides) return `${who} may ${update}${when}`;
+    const remove = this.#dice.percent(40) ? ', delete' : '';
+    return `${who} may read ${this.#fields(collection, true)}, ${update}${remove}${when}`;
   }
 
   #fence(collection: string): string {
@@ -150,6 +152,8 @@ export class RuleWriter {
     }
     if (!scope.me || this.#dice.percent(70)) return this.#atom(scope);
     const roll = this.#dice.between(1, 100);
+    const may = roll > 92 ? this.#may(scope) : null;
+    if (may !== null) return may;
     if (roll <= 15) return `me has role ${this.#dice.pick(['r1', 'r2', 'r3'])}`;
     // A let is used in rules alone, never in another: then none can use itself.
     if (roll <= 35 && scope.collection !== null) return `about_${scope.collection}(this)`;
@@ -165,6 +169,24 @@ export class RuleWriter {
     const body = this.#condition(inner, depth > 0 ? depth - 1 : 0);
     if (roll <= 85) return `${this.#dice.pick(['some', 'no'])} ${variable} in ${collection} has (${body})`;
     return `count(${variable} in ${collection} where ${body}) ${this.#dice.pick(['=', '<', '>='])} ${this.#dice.between(0, 12)}`;
+  }
+
+  /** Rules follow others in one direction alone: people ask for teams, and items for both; so no circle comes about. */
+  #may(scope: Names): string | null {
+    const below = { people: ['teams'], teams: [], items: ['people', 'teams'] } as Record<string, string[]>;
+    for (let attempt = 0; attempt < 12 && scope.collection !== null; attempt++) {
+      const { text, type } = this.#path(scope);
+      if (text.startsWith('me') || type.kind !== 'ref' || !below[scope.collection]!.includes(type.collection))
+        continue;
+      const field = this.#dice.pick(
+        [...collectionOf(this.#schema, type.collection).fields.keys()].slice(1, -2),
+      );
+      return `me may ${this.#dice.pick(['read', 'delete', `update`])} ${text}`.replace(
+        /update (.*)$/,
+        `update $1 (${field})`,
+      );
+    }
+    return null;
   }
 
   #atom(scope: Names): string {

@@ -79,6 +79,11 @@ ${rule('keeper may read when big()')}`,
     `let big(h: hives) = h.size > 9
 ${rule('keeper may read when big(this)')}`,
   ],
+  R012: [
+    `${hives}collection crews { hive ref hives }\nrules hives { keeper may read when some c in crews has (c.hive = this and me may read c) }\nrules crews { keeper may read when me may read hive }`,
+    'keeper may read when some c in crews has (c.hive = this and me may read c)',
+    `${hives}collection crews { hive ref hives }\nrules hives { keeper may read when keeper = me }\nrules crews { keeper may read when me may read hive }`,
+  ],
   R011: [rule('nobody may read unless false'), 'false', rule('nobody may read unless size = 1')],
   R010: [rule('keeper may read when old.size = 1'), 'old.size', rule('keeper may update when old.size = 1')],
   T011: ['collection hives { a text self set }', 'self set', 'people { a text self set }'],

@@ -76,6 +76,8 @@ export function checkCondition(expression: Expression, scope: Scope, findings: F
         suggestion(expression.role.text, scope.roles),
       );
       return null;
+    case 'may':
+      return scope.filter ? refuseInFilter(expression.span, findings) : checkMay(expression, scope, findings);
     case 'call':
       if (isFunction(expression)) return needsCondition(expression.span, expression.name.text, findings);
       return scope.filter
@@ -98,6 +100,38 @@ function refuseInFilter(span: Span, findings: Findings): null {
 
 function isFunction(call: Expression & { kind: 'call' }): boolean {
   return call.name.text === 'lower' || call.name.text === 'length';
+}
+
+/** `me may read hive`: the path leads to one record, and the fields are of its collection. */
+function checkMay(
+  expression: Expression & { kind: 'may' },
+  scope: Scope,
+  findings: Findings,
+): Condition | null {
+  const { operation, target, fields } = expression;
+  const path = resolvePath(target, scope, findings);
+  if (path === null) return null;
+  if (path.kind !== 'path' || path.type.kind !== 'ref') {
+    findings.add(
+      'T003',
+      `“me may ${operation}” is about a record, and this is ${typeName(path.type)}`,
+      target.span,
+    );
+    return null;
+  }
+  const { collection } = path.type;
+  const known = scope.schema.get(collection)!.fields;
+  for (const field of fields) {
+    if (known.has(field.text)) continue;
+    findings.add(
+      'N002',
+      `${collection} has no field “${field.text}”`,
+      field.span,
+      suggestion(field.text, known.keys()),
+    );
+    return null;
+  }
+  return { kind: 'may', operation, collection, target: path, fields: fields.map((field) => field.text) };
 }
 
 /** `v in visits`, and a condition over it: the variable may hide no other name. */

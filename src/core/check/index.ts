@@ -6,6 +6,7 @@ import type { Source } from '../language/source.ts';
 import { pathsOf, type Condition } from '../ir/conditions.ts';
 import type { Fence, Role, Rule, Rulebook } from '../ir/rulebook.ts';
 import type { Schema } from '../types/schema.ts';
+import { refuseCircles } from './circles.ts';
 import { checkCondition } from './conditions.ts';
 import { Findings, withoutRepeats } from './context.ts';
 import { checkFences } from './fences.ts';
@@ -42,6 +43,7 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   const scopeOf = checkLets(of('let'), schema, roleNames, findings);
   const rules = checkRules(of('rules'), schema, roleNames, sources, scopeOf, findings);
   const fences = checkFences(of('rules'), schema, roleNames, sources, scopeOf, findings);
+  refuseCircles(rules, fences, findings);
   const identities = checkIdentities(of('identity'), schema, roleNames, findings);
   const trials = checkTrials(of('trial'), schema, new Set(identities.keys()), sources, scopeOf, findings);
 

@@ -45,6 +45,7 @@ export const codes = {
   R009: 'a required field that nothing can fill',
   R010: 'a record “old” or “new” where there is none',
   R011: 'a fence that nobody could pass',
+  R012: 'rules that follow each other in a circle',
   E001: 'a collection without a label cannot be spoken of by name',
   E002: 'a value that a trial cannot give',
 } as const;

@@ -14,10 +14,18 @@ export interface Circumstances {
   readonly look: (collection: string, id: string) => RecordValues | null;
   /** All records of a collection with full sight. */
   readonly all: (collection: string) => Iterable<RecordValues>;
+  /** What the caller's own rules say of a record: `mayDecider` in combine.ts makes one of a rulebook. */
+  readonly may: MayDecider;
   /** The record before and after an update, each with the world of its own side; `look` is that of the side asked. */
   readonly old?: Side;
   readonly new?: Side;
 }
+
+export type MayDecider = (
+  may: Condition & { readonly kind: 'may' },
+  record: RecordValues,
+  circumstances: Circumstances,
+) => boolean;
 
 /** One side of an update. */
 export interface Side {
@@ -83,6 +91,15 @@ function compileTest(condition: Condition): Test {
     case 'has role': {
       const { role } = condition;
       return (_, circumstances) => circumstances.caller.roles.has(role);
+    }
+    case 'may': {
+      const target = compileOperand(condition.target);
+      return (frame, circumstances) => {
+        const id = target(frame, circumstances);
+        if (id === null) return null;
+        const record = circumstances.look(condition.collection, id as string);
+        return record !== null && circumstances.may(condition, record, circumstances);
+      };
     }
     case 'some': {
       const { collection } = condition.range;

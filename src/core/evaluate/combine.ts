@@ -2,6 +2,7 @@ import type { OperationName } from '../language/ast.ts';
 import type { Fence, Rule, Rulebook, Stamp } from '../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../types/schema.ts';
 import { speaksOf, type Caller } from './caller.ts';
+import { compilePredicate, type Circumstances, type MayDecider, type Predicate } from './closures.ts';
 
 /**
  * Many rules to one answer. Everything that decides goes through here: lists in SQL take the same sets of rules,
@@ -173,4 +174,28 @@ export function refusedByName(grants: Grants, supplied: readonly string[]): stri
     (field) =>
       !grants.rules.some((rule) => taken(rule, field)) || fieldFences(grants, 'create', field).some(isClosed),
   );
+}
+
+/**
+ * Answers `me may …` by the closures: readable, and then the operation itself, with the record as it is on both sides.
+ * The checker has seen to it that this comes to an end.
+ */
+export function mayDecider(rulebook: Rulebook): MayDecider {
+  const predicates = new WeakMap<Asked, Predicate>();
+  return ({ operation, collection, fields }, record, circumstances) => {
+    const { caller, look } = circumstances;
+    const side = { record, look };
+    const here: Circumstances = { ...circumstances, old: side, new: side };
+    const holds: Holds = (asked) => {
+      const predicate = predicates.get(asked) ?? compilePredicate(asked.when);
+      predicates.set(asked, predicate);
+      return predicate(record, here) === true;
+    };
+    if (shownFields(grantsFor(rulebook, caller, collection, 'read'), [], holds) === null) return false;
+    if (operation === 'read') return true;
+    const grants = grantsFor(rulebook, caller, collection, operation);
+    if (operation === 'delete') return allowsDelete(grants, holds);
+    const own = promotesItself(rulebook, caller, collection, record.id as string, fields);
+    return own.length === 0 && allowsSupplied(grants, 'update', fields, holds).allowed;
+  };
 }

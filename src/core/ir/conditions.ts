@@ -66,6 +66,15 @@ export type Condition =
   /** A boolean value that stands as a condition. */
   | { readonly kind: 'holds'; readonly operand: Operand }
   | { readonly kind: 'has role'; readonly role: string }
+  /** What the caller's own rules say of the record that the target points at; unknown where it is missing. */
+  | {
+      readonly kind: 'may';
+      readonly operation: 'read' | 'update' | 'delete';
+      readonly collection: string;
+      readonly target: PathOperand;
+      /** For update: the fields that would be supplied. */
+      readonly fields: readonly string[];
+    }
   /** True if the body is true for a record; else unknown if it is unknown for one; else false. */
   | { readonly kind: 'some'; readonly range: Range; readonly body: Condition }
   | { readonly kind: 'and' | 'or'; readonly operands: readonly Condition[] }
@@ -102,6 +111,8 @@ function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
     case 'and':
     case 'or':
       return node.operands;
+    case 'may':
+      return [node.target];
     case 'some':
       return [node.body];
     case 'count':
@@ -115,11 +126,18 @@ export function* pathsOf(node: Condition | Operand): Generator<PathOperand> {
   for (const part of partsOf(node)) yield* pathsOf(part);
 }
 
+/** Every `me may …` of a condition. */
+export function* maysOf(node: Condition | Operand): Generator<Condition & { kind: 'may' }> {
+  if (node.kind === 'may') yield node;
+  for (const part of partsOf(node)) yield* maysOf(part);
+}
+
 /** The collections whose records a condition looks at beyond the one in hand and the caller's own. */
 export function collectionsRead(node: Condition | Operand): Set<string> {
   const found = new Set<string>();
   if (node.kind === 'path') for (const step of node.steps.slice(1)) found.add(step.collection);
   if (node.kind === 'some' || node.kind === 'count') found.add(node.range.collection);
+  if (node.kind === 'may') found.add(node.collection);
   for (const part of partsOf(node)) for (const collection of collectionsRead(part)) found.add(collection);
   return found;
 }

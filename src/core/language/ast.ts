@@ -74,6 +74,15 @@ export type Expression =
     }
   | { readonly kind: 'has role'; readonly role: Name; readonly span: Span }
   | {
+      /** `me may read hive`, `me may update hive (notes)`. */
+      readonly kind: 'may';
+      readonly operation: 'read' | 'update' | 'delete';
+      readonly target: Expression & { readonly kind: 'path' };
+      /** For update alone. */
+      readonly fields: readonly Name[];
+      readonly span: Span;
+    }
+  | {
       /** `created_at + 48 hours`. */
       readonly kind: 'shift';
       readonly operand: Expression;

@@ -3,6 +3,7 @@ import {
   covering,
   fieldFences,
   grantsFor,
+  promotesItself,
   recordFences,
   type Asked,
   type Grants,
@@ -11,7 +12,7 @@ import type { Condition } from '../ir/conditions.ts';
 import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import { conditionSql, type Precision, type Surroundings } from './conditions.ts';
-import { allOf, anyOf, sql, type Fragment } from './fragment.ts';
+import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
 
 /**
@@ -35,9 +36,9 @@ export class Access {
   }
 
   /** Is the record under `alias` readable? Null counts as no: see `holds`. */
-  readable(collection: string, alias: string): Fragment {
+  readable(collection: string, alias: string, sides: Sides = {}): Fragment {
     const grants = this.#grants(collection);
-    return this.#passes(grants.rules, recordFences(grants, 'read'), alias);
+    return this.#passes(grants.rules, recordFences(grants, 'read'), alias, sides);
   }
 
   /** Is the field of the record under `alias` shown? Implies `readable`. */
@@ -83,6 +84,7 @@ export class Access {
       field: (at, step) => column(at, step.field),
       relation: table,
       visible: () => null,
+      may: (may, target, around) => this.#may(may, target, around),
     };
   }
 
@@ -136,9 +138,33 @@ export class Access {
   }
 
   /** One of the rules is true, and all of the fences are. The only place where the two meet in SQL. */
-  #passes(rules: readonly Rule[], fences: readonly Fence[], alias: string): Fragment {
-    const allowed = rules.some(isUnconditional) ? [] : [anyOf(rules.map((rule) => this.holds(rule, alias)))];
-    return allOf([...allowed, ...fences.map((fence) => this.holds(fence, alias))]);
+  #passes(rules: readonly Rule[], fences: readonly Fence[], alias: string, sides: Sides = {}): Fragment {
+    const holds = (asked: Asked) => this.holds(asked, alias, sides);
+    const allowed = rules.some(isUnconditional) ? [] : [anyOf(rules.map(holds))];
+    return allOf([...allowed, ...fences.map(holds)]);
+  }
+
+  /** `me may …`: the record is there and readable, and the operation allowed with the record as it is on both sides. */
+  #may(may: Condition & { kind: 'may' }, target: Fragment, around: Surroundings): Fragment {
+    const { operation, collection, fields } = may;
+    // A name of its own below every other, short enough for a long chain of rules that follow each other.
+    const at = `${around.alias}m`;
+    const { relation } = around;
+    const conditions = [sql`${column(at, 'id')} = ${target}`, this.readable(collection, at, { relation })];
+    const sides = { relation, changed: relation, old: at, new: at };
+    const grants = grantsFor(this.rulebook, this.caller, collection, operation);
+    if (operation === 'delete') {
+      conditions.push(this.#passes(grants.rules, recordFences(grants, 'delete'), at, sides));
+    }
+    for (const field of fields) {
+      const fences = [...recordFences(grants, 'update'), ...fieldFences(grants, 'update', field)];
+      conditions.push(this.#passes(covering(grants.rules, 'update', field), fences, at, sides));
+    }
+    const me = this.caller.person?.id ?? null;
+    if (me !== null && promotesItself(this.rulebook, this.caller, collection, me, fields).length > 0) {
+      conditions.push(sql`${column(at, 'id')} <> ${value(me)}::uuid`);
+    }
+    return sql`exists (select 1 from ${relation(collection)} as ${identifier(at)} where ${allOf(conditions)})`;
   }
 
   #maskedOperand(collection: string, field: string, alias: string): Fragment {

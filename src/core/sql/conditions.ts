@@ -23,6 +23,8 @@ export interface Surroundings {
   readonly relation: (collection: string) => Fragment;
   /** The table as the write would leave it, on either side: what paths from `new` read from. */
   readonly changed?: (collection: string) => Fragment;
+  /** What the caller's own rules say of the record that a fragment points at; never null where it is present. */
+  readonly may: (may: Condition & { kind: 'may' }, target: Fragment, around: Surroundings) => Fragment;
   /** What must hold for a step of a path to see the field: nothing in rules, the caller's grants in filters. */
   readonly visible: (alias: string, step: Step) => Fragment | null;
 }
@@ -68,6 +70,10 @@ export function conditionSql(
       return operand(condition.operand);
     case 'has role':
       return around.caller.roles.has(condition.role) ? sql`true` : sql`false`;
+    case 'may': {
+      const target = operand(condition.target);
+      return sql`case when ${target} is not null then ${around.may(condition, target, around)} end`;
+    }
     case 'some':
       return someSql(condition.range, condition.body, around, precision);
     case 'and':

@@ -100,6 +100,7 @@ async function stampValue(on: Executor, access: Access, operand: Operand): Promi
       now: access.now,
       look: () => null,
       all: () => [],
+      may: () => false,
     });
   }
   const [row] = await run<{ value: Value }>(

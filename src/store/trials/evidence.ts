@@ -58,7 +58,13 @@ function newRecord(
     const standard = field.default?.kind === 'value' ? field.default.value : null;
     record.set(field.name, values.get(field.name) ?? standard);
   }
-  const circumstances = { caller: access.caller, now: access.now, look: () => null, all: () => [] };
+  const circumstances = {
+    caller: access.caller,
+    now: access.now,
+    look: () => null,
+    all: () => [],
+    may: () => false,
+  };
   for (const stamp of 'stamps' in rule ? rule.stamps : [])
     record.set(stamp.field, evaluateOperand(stamp.value, circumstances));
   return record;

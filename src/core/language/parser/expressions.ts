@@ -39,6 +39,9 @@ function parsePredicate(cursor: Cursor): Expression {
     const right = parseOperand(cursor);
     return { kind: 'text test', operator: test, left, right, span: spanning(left.span, right.span) };
   }
+  if (cursor.isKeyword('may') && left.kind === 'path' && left.root === 'me' && left.steps.length === 0) {
+    return parseMay(cursor, left.span);
+  }
   if (cursor.isKeyword('has') && left.kind === 'path' && left.root === 'me' && left.steps.length === 0) {
     cursor.next();
     cursor.expectKeyword('role', 'after “me has”');
@@ -72,6 +75,35 @@ function parsePredicate(cursor: Cursor): Expression {
     return { kind: 'missing', operand: left, negated, span: cursor.since(left.span) };
   }
   return left;
+}
+
+/** `me may read hive`, `me may update hive (notes)`, `me may delete this.hive`. */
+function parseMay(cursor: Cursor, start: Expression['span']): Expression {
+  cursor.expectKeyword('may', 'here');
+  const { token } = cursor;
+  const word = token.kind === 'keyword' ? token.text : '';
+  if (word !== 'read' && word !== 'update' && word !== 'delete') {
+    return cursor.fail('P001', 'expected read, update or delete after “me may”');
+  }
+  cursor.next();
+  const target = parsePath(cursor);
+  if (word !== 'update')
+    return { kind: 'may', operation: word, target, fields: [], span: cursor.since(start) };
+  cursor.expectSymbol('(', 'and the fields, as in “me may update hive (notes)”');
+  const fields = cursor.list(() => cursor.expectName('the name of a field'));
+  cursor.expectSymbol(')', 'after the last field');
+  return { kind: 'may', operation: word, target, fields, span: cursor.since(start) };
+}
+
+/** A path alone, which a bracket may follow. */
+function parsePath(cursor: Cursor): Expression & { kind: 'path' } {
+  const start = cursor.token.span;
+  for (const root of ['this', 'old', 'new'] as const) {
+    if (!cursor.takeKeyword(root)) continue;
+    const steps = cursor.takeSymbol('.') ? parseSteps(cursor) : [];
+    return { kind: 'path', root, steps, span: cursor.since(start) };
+  }
+  return { kind: 'path', root: 'bare', steps: parseSteps(cursor), span: cursor.since(start) };
 }
 
 /** `some v in visits has (…)`: its brackets are always written, so that it is plain how far it reaches. */

@@ -1,0 +1,44 @@
+import type { Condition } from '../ir/conditions.ts';
+import { maysOf } from '../ir/conditions.ts';
+import type { Fence, Rule } from '../ir/rulebook.ts';
+import type { Findings } from './context.ts';
+
+/**
+ * Rules may follow another collection's (`me may read hive`), over any number of steps; where they come back to where
+ * they began there is no answer, so that is an error. What is asked for is an operation on a collection; updating and
+ * deleting ask for reading, too.
+ */
+export function refuseCircles(rules: readonly Rule[], fences: readonly Fence[], findings: Findings): void {
+  const asks = new Map<string, Set<string>>();
+  const spans = new Map<string, Rule['span']>();
+  const add = (from: string, to: string) => asks.set(from, (asks.get(from) ?? new Set()).add(to));
+  for (const { collection, operations, when, span } of [...rules, ...fences]) {
+    for (const operation of operations.keys()) {
+      const from = `${operation} ${collection}`;
+      if (operation === 'update' || operation === 'delete') add(from, `read ${collection}`);
+      for (const to of asked(when)) {
+        add(from, to);
+        spans.set(from, span);
+      }
+    }
+  }
+  const done = new Set<string>();
+  for (const start of asks.keys()) visit(start, []);
+
+  function visit(node: string, path: readonly string[]): void {
+    const again = path.indexOf(node);
+    if (again !== -1) {
+      const circle = [...path.slice(again), node];
+      const span = circle.map((each) => spans.get(each)).find((each) => each !== undefined);
+      findings.add('R012', `these rules follow each other in a circle: ${circle.join(' → ')}`, span!);
+      return;
+    }
+    if (done.has(node)) return;
+    for (const next of asks.get(node) ?? []) visit(next, [...path, node]);
+    done.add(node);
+  }
+}
+
+function asked(when: Condition): string[] {
+  return [...maysOf(when)].map((may) => `${may.operation} ${may.collection}`);
+}
