@@ -280,8 +280,9 @@ export function generate(scale: Scale = DEMO_SCALE, seed = 20_26): DemoData {
     apiary('Heath', district('North'), 'ada'),
     apiary('Mill Field', district('South'), 'ben'),
   ];
+  apiaries.push(apiary('Summit', district('High North'), 'cleo'));
   while (apiaries.length < scale.apiaries) {
-    const index = apiaries.length - 3;
+    const index = apiaries.length - 4;
     const side = SIDES[Math.floor(index / SITES.length) % SIDES.length]!;
     const again = Math.floor(index / (SITES.length * SIDES.length));
     const name = `${side} ${SITES[index % SITES.length]!}${again === 0 ? '' : ` ${again + 1}`}`;

@@ -47,6 +47,7 @@ const writeProblems = [
   'unsupported-media-type',
   'reference-not-found',
   'value-taken',
+  'tree-circle',
 ] as const;
 const deskProblems = [
   'malformed-request',

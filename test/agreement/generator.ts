@@ -6,7 +6,7 @@ import type { Type, Value } from '../../src/core/types/types.ts';
 /** Three collections that point at each other, themselves and people, with every type that there is. */
 export const schemaText = `
 people { team ref teams  level integer  nick text  joined date  away boolean }
-collection teams { name text label  parent ref teams  lead ref people  budget decimal  opened timestamp  color one of ("red", "green", "Blue") }
+collection teams { name text label  parent ref teams  lead ref people  budget decimal  opened timestamp  color one of ("red", "green", "Blue")  tree by parent }
 collection items {
   code text label  team ref teams  owner ref people  twin ref items  size integer  price decimal  done boolean
   due date  seen timestamp  token uuid  state one of ("new", "old", "?")  note text
@@ -152,7 +152,7 @@ export class RuleWriter {
     }
     if (!scope.me || this.#dice.percent(70)) return this.#atom(scope);
     const roll = this.#dice.between(1, 100);
-    const may = roll > 92 ? this.#may(scope) : null;
+    const may = roll > 78 ? this.#may(scope) : null;
     if (may !== null) return may;
     if (roll <= 15) return `me has role ${this.#dice.pick(['r1', 'r2', 'r3'])}`;
     // A let is used in rules alone, never in another: then none can use itself.
@@ -196,6 +196,8 @@ export class RuleWriter {
     if (roll <= 25 && type.kind === 'boolean') return text;
     if (type.kind === 'ref') {
       const other = this.#reference(scope, type.collection);
+      if (other !== null && type.collection === 'teams' && this.#dice.percent(50))
+        return `${text} within ${other}`;
       return other === null ? `${text} is missing` : `${text} ${this.#dice.pick(['=', '!='])} ${other}`;
     }
     if (roll <= 40) {

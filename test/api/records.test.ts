@@ -425,3 +425,57 @@ describe('fences', () => {
     }
   });
 });
+
+describe('trees', () => {
+  test('here and all below, and no record below itself', async () => {
+    const own = await openWorld(`
+      people { district ref districts }
+      collection districts { name text required label  parent ref districts  tree by parent }
+      collection sites { name text required label  district ref districts }
+      role planner
+      rules districts { people may read  planner may create, update }
+      rules sites { planner may create  people may read when district within me.district }
+      test identity ada { email "ada@hollowoak.example" roles planner }
+      test identity ben { email "ben@hollowoak.example" }
+    `);
+    try {
+      const ada = await own.as('ada');
+      const top = await ada.create('districts', { name: 'Country' });
+      const north = await ada.create('districts', { name: 'North', parent: top.id });
+      const high = await ada.create('districts', { name: 'High North', parent: north.id });
+      for (const [name, district] of [
+        ['a', top.id],
+        ['b', north.id],
+        ['c', high.id],
+        ['d', null],
+      ]) {
+        await own.ask('POST', '/v1/records/sites', { as: 'ada', body: { name, district } });
+      }
+      await run(
+        own.database,
+        sql`update records.people set district = (select id from records.districts where name = 'North') where _identity = 'ben'`,
+      );
+      const seen = (await (await own.as('ben')).list('sites', { order: 'name' })).records;
+      expect(seen.map((record) => (record as { name?: string }).name)).toEqual(['b', 'c']);
+      const below = await own.ask(
+        'GET',
+        `/v1/records/districts?where=${encodeURIComponent('this within parent')}`,
+        { as: 'ben' },
+      );
+      expect(below.json.records).toHaveLength(2);
+      for (const parent of [top.id, north.id, high.id]) {
+        const answer = await own.ask('PATCH', `/v1/records/districts/${top.id}`, {
+          as: 'ada',
+          body: { parent },
+        });
+        expect([answer.status, answer.json.fields]).toEqual([409, ['parent']]);
+      }
+      expect(
+        (await own.ask('PATCH', `/v1/records/districts/${high.id}`, { as: 'ada', body: { parent: top.id } }))
+          .status,
+      ).toBe(200);
+    } finally {
+      await own.close();
+    }
+  });
+});

@@ -56,6 +56,11 @@ export const problemTypes = {
     title: 'The value stands in another record',
     next: 'Choose another value: the field is unique.',
   },
+  'tree-circle': {
+    status: 409,
+    title: 'The record would lie below itself',
+    next: 'Choose a parent that is not below the record.',
+  },
   'still-referenced': {
     status: 409,
     title: 'Other records point at this one',

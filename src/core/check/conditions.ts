@@ -58,6 +58,8 @@ export function checkCondition(expression: Expression, scope: Scope, findings: F
       if (operand.type.kind === 'boolean') return { kind: 'holds', operand };
       return needsCondition(expression.span, typeName(operand.type), findings);
     }
+    case 'within':
+      return checkWithin(expression, scope, findings);
     case 'text test':
       return checkTextTest(expression, scope, findings);
     case 'quantified': {
@@ -161,6 +163,40 @@ function checkRange(
   const variables = new Map(scope.variables).set(variable.text, recordOperand(depth, collection.text));
   const condition = body === null ? always : checkCondition(body, { ...scope, variables, depth }, findings);
   return condition === null ? null : { range: { collection: collection.text, depth }, condition };
+}
+
+/** Both sides are records of one collection, and that is a tree. */
+function checkWithin(
+  expression: Expression & { kind: 'within' },
+  scope: Scope,
+  findings: Findings,
+): Condition | null {
+  const left = checkOperand(expression.left, scope, findings);
+  const right = checkOperand(expression.right, scope, findings);
+  if (left === null || right === null) return null;
+  if (
+    left.type.kind !== 'ref' ||
+    right.type.kind !== 'ref' ||
+    left.type.collection !== right.type.collection
+  ) {
+    const types = `${typeName(left.type)} and ${typeName(right.type)}`;
+    findings.add(
+      'T001',
+      `“within” is about two records of one tree, and these are ${types}`,
+      expression.span,
+    );
+    return null;
+  }
+  const { collection } = left.type;
+  const { tree } = scope.schema.get(collection)!;
+  if (tree !== null) return { kind: 'within', left, right, parent: { collection, field: tree } };
+  findings.add(
+    'T013',
+    `${collection} is no tree`,
+    expression.span,
+    `say so in its block, such as: tree by parent`,
+  );
+  return null;
 }
 
 function checkTextTest(

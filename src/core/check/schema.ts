@@ -31,6 +31,7 @@ export function checkSchema(declarations: readonly CollectionDeclaration[], find
       title: declaration?.title ?? null,
       fields: fields.get(name)!,
       label: name === PEOPLE ? 'email' : checkLabel(declaration!, findings),
+      tree: checkTree(name, declaration, fields.get(name)!, findings),
       owners: [],
     });
   }
@@ -166,6 +167,26 @@ function checkLabel(declaration: CollectionDeclaration, findings: Findings): str
   if (label === undefined) return null;
   if (label.type.kind === 'simple' && label.type.name.text === 'text') return label.name.text;
   findings.add('T007', 'a label is a text', label.name.span);
+  return null;
+}
+
+/** The field of `tree by FIELD`: a reference to the collection itself. */
+function checkTree(
+  collection: string,
+  declaration: CollectionDeclaration | null,
+  fields: ReadonlyMap<string, Field>,
+  findings: Findings,
+): string | null {
+  const name = declaration?.tree ?? null;
+  if (name === null) return null;
+  const field = fields.get(name.text);
+  if (field?.type.kind === 'ref' && field.type.collection === collection && !field.system) return name.text;
+  findings.add(
+    'T013',
+    '“tree by” names a reference to the collection itself',
+    name.span,
+    `such as: parent ref ${collection}`,
+  );
   return null;
 }
 

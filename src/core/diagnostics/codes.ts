@@ -34,6 +34,7 @@ export const codes = {
   T010: 'a path with too many steps',
   T011: 'a mark that does not belong here',
   T012: 'arguments that do not fit',
+  T013: 'a tree where there is none',
   R001: 'a field list on an operation that takes none',
   R002: 'one operation has a field list and another has none',
   R003: 'a field that callers never supply',

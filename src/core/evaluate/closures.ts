@@ -71,6 +71,8 @@ function compileTest(condition: Condition): Test {
       return compileTextTest(condition.left, condition.right, (text, part) => text.startsWith(part));
     case 'ends with':
       return compileTextTest(condition.left, condition.right, (text, part) => text.endsWith(part));
+    case 'within':
+      return compileWithin(condition.left, condition.right, condition.parent);
     case 'among': {
       const get = compileOperand(condition.operand);
       const kind = comparisonKind(condition.operand.type, condition.values);
@@ -151,6 +153,25 @@ function compileComparison(left: Operand, right: Operand, accepts: (order: numbe
     if (a === null) return null;
     const b = getRight(frame, circumstances);
     return b === null ? null : accepts(compareValues(kind, a, b));
+  };
+}
+
+/** Upwards until the record is found or there is no parent; unknown where the data go round in a circle. */
+function compileWithin(left: Operand, right: Operand, parent: Step): Test {
+  const getLeft = compileOperand(left);
+  const getRight = compileOperand(right);
+  return (frame, circumstances) => {
+    const start = getLeft(frame, circumstances);
+    const wanted = getRight(frame, circumstances);
+    if (start === null || wanted === null) return null;
+    const passed = new Set<Value>();
+    for (let here: Value = start; here !== null;) {
+      if (here === wanted) return true;
+      if (passed.has(here)) return null;
+      passed.add(here);
+      here = circumstances.look(parent.collection, here as string)?.[parent.field] ?? null;
+    }
+    return false;
   };
 }
 

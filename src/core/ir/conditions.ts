@@ -57,6 +57,8 @@ export type Condition =
       readonly left: Operand;
       readonly right: Operand;
     }
+  /** Is the record on the left the one on the right, or below it? `parent` leads upwards. */
+  | { readonly kind: 'within'; readonly left: Operand; readonly right: Operand; readonly parent: Step }
   | {
       readonly kind: 'among';
       readonly operand: Operand;
@@ -98,6 +100,7 @@ function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
     case 'contains':
     case 'starts with':
     case 'ends with':
+    case 'within':
       return [node.left, node.right];
     case 'among':
       return [node.operand, ...node.values];
@@ -138,6 +141,7 @@ export function collectionsRead(node: Condition | Operand): Set<string> {
   if (node.kind === 'path') for (const step of node.steps.slice(1)) found.add(step.collection);
   if (node.kind === 'some' || node.kind === 'count') found.add(node.range.collection);
   if (node.kind === 'may') found.add(node.collection);
+  if (node.kind === 'within') found.add(node.parent.collection);
   for (const part of partsOf(node)) for (const collection of collectionsRead(part)) found.add(collection);
   return found;
 }

@@ -41,6 +41,13 @@ export type Expression =
       readonly negated: boolean;
       readonly span: Span;
     }
+  /** `district within me.district`. */
+  | {
+      readonly kind: 'within';
+      readonly left: Expression;
+      readonly right: Expression;
+      readonly span: Span;
+    }
   | {
       readonly kind: 'text test';
       readonly operator: TextOperator;
@@ -133,6 +140,8 @@ export interface CollectionDeclaration {
   readonly title: string | null;
   readonly fields: readonly FieldDeclaration[];
   readonly owners: readonly (Expression & { kind: 'path' })[];
+  /** `tree by parent`. */
+  readonly tree: Name | null;
   readonly span: Span;
 }
 

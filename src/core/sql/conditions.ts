@@ -58,6 +58,8 @@ export function conditionSql(
       return sql`starts_with(${operand(condition.left)}, ${operand(condition.right)})`;
     case 'ends with':
       return sql`right(${operand(condition.left)}, length(${operand(condition.right)})) = ${operand(condition.right)}`;
+    case 'within':
+      return withinSql(condition, around);
     case 'among': {
       const list = condition.values.map((literal) => literal.value);
       const type =
@@ -116,6 +118,32 @@ function someSql(range: Range, body: Condition, around: Surroundings, precision:
       return sql`(select case when bool_or(found) then true when bool_or(found is null) then null else false end from (${found}) as each)`;
     }
   }
+}
+
+/**
+ * Upwards from the left record, each with its parent as it is seen; `union` ends where the data go round in a circle.
+ * Cost: one look-up for each level.
+ */
+function withinSql({ left, right, parent }: Condition & { kind: 'within' }, around: Surroundings): Fragment {
+  const start = operandSql(left, around);
+  const wanted = operandSql(right, around);
+  const at = `${around.alias}w`;
+  const parentOf = (id: Fragment) => {
+    const seen = around.visible(at, parent);
+    const condition = sql`${column(at, 'id')} = ${id}`;
+    const where = seen === null ? condition : allOf([condition, seen]);
+    return sql`(select ${column(at, parent.field)} from ${around.relation(parent.collection)} as ${identifier(at)} where ${where})`;
+  };
+  const first = sql`select ${start} as id, ${parentOf(start)} as parent`;
+  const next = sql`select up.parent, ${parentOf(sql`up.parent`)} from up where up.parent is not null`;
+  const answer = sql`select case when bool_or(id = ${wanted}) then true when bool_or(parent is null) then false end from up`;
+  return sql`case when ${start} is not null and ${wanted} is not null then (with recursive up as (${first} union ${next}) ${answer}) end`;
+}
+
+/** Does the tree of a collection lead from `from` up to `to`? For refusing a parent that would close a circle. */
+export function leadsUpSql(collection: string, tree: string, from: string, to: string): Fragment {
+  const parent = sql`${column('t', tree)}`;
+  return sql`with recursive up as (select ${value(from)}::uuid as id union select ${parent} from ${table(collection)} as t join up on t.id = up.id where ${parent} is not null) select exists (select 1 from up where id = ${value(to)}::uuid) as found`;
 }
 
 function countSql(range: Range, where: Condition, around: Surroundings): Fragment {

@@ -23,6 +23,8 @@ export interface Collection {
   readonly fields: ReadonlyMap<string, Field>;
   /** The field that people know a record by. */
   readonly label: string | null;
+  /** The field that points at a record's parent, where the records form a tree. */
+  readonly tree: string | null;
   /** Paths to the people whose own a record is; empty where nothing was said. */
   readonly owners: readonly (readonly string[])[];
 }

@@ -97,6 +97,8 @@ export function refusalProblem(refusal: Refusal): Problem {
       return new Problem('reference-not-found', { fields: [...refusal.fields] });
     case 'not allowed':
       return new Problem('not-allowed', refusal.fields.length === 0 ? {} : { fields: [...refusal.fields] });
+    case 'would close a circle':
+      return new Problem('tree-circle', { fields: [...refusal.fields] });
     case 'value required':
       return new Problem('value-required', { fields: [...refusal.fields] });
     case 'value taken':

@@ -1,5 +1,6 @@
 import { allowsSupplied, grantsFor, promotesItself, uncoveredByName } from '../../core/evaluate/combine.ts';
 import type { Access } from '../../core/sql/access.ts';
+import { leadsUpSql } from '../../core/sql/conditions.ts';
 import { updateFlagsSql, updateSql } from '../../core/sql/writes.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
@@ -49,6 +50,15 @@ export async function updateRecord(
     const { allowed, refused } = allowsSupplied(grants, 'update', names, holds);
     if (!allowed) return refuse({ kind: 'not allowed', fields: refused });
 
+    const { tree } = definition;
+    const parent = tree === null ? null : (supplied.get(tree) ?? null);
+    if (tree !== null && parent !== null) {
+      const [row] = await run<{ found: boolean }>(
+        transaction,
+        leadsUpSql(collection, tree, parent as string, id),
+      );
+      if (row!.found) return refuse({ kind: 'would close a circle', fields: [tree] });
+    }
     if (names.length > 0) await run(transaction, updateSql(definition, id, changes));
     return done(await readRecord(transaction, access, collection, id));
   });

@@ -186,6 +186,8 @@ function describeRefusal(refusal: Refusal): Rehearsal {
             ? 'no rule is true'
             : `no rule that covers ${refusal.fields.join(', ')} is true`,
       };
+    case 'would close a circle':
+      return { kind: 'failed', reason: `${refusal.fields.join(', ')} would lead back to the record itself` };
     case 'changed meanwhile':
       return { kind: 'failed', reason: 'the record changed meanwhile' };
     case 'value required':

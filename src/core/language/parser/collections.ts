@@ -1,4 +1,4 @@
-import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, TypeName } from '../ast.ts';
+import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, Name, TypeName } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseOperand } from './expressions.ts';
 
@@ -13,10 +13,14 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
   cursor.expectSymbol('{', `to open ${name.text}`);
   const fields: FieldDeclaration[] = [];
   const owners: (Expression & { kind: 'path' })[] = [];
+  let tree: Name | null = null;
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
     cursor.recover(
       () => {
-        if (cursor.takeKeyword('owned')) {
+        if (cursor.takeKeyword('tree')) {
+          cursor.expectKeyword('by', 'after “tree”');
+          tree = cursor.expectName('the field that points at the parent');
+        } else if (cursor.takeKeyword('owned')) {
           cursor.expectKeyword('by', 'after “owned”');
           owners.push(...cursor.list(() => parseOwner(cursor)));
         } else {
@@ -27,7 +31,7 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
     );
   }
   cursor.expectSymbol('}', `to close ${name.text}`);
-  return { kind: 'collection', name, title, fields, owners, span: cursor.since(start) };
+  return { kind: 'collection', name, title, fields, owners, tree, span: cursor.since(start) };
 }
 
 function parseOwner(cursor: Cursor): Expression & { kind: 'path' } {

@@ -34,6 +34,10 @@ function parsePredicate(cursor: Cursor): Expression {
   if (cursor.isKeyword('some') || cursor.isKeyword('no')) return parseQuantified(cursor);
   const left = parseOperand(cursor);
   const token = cursor.token;
+  if (cursor.takeKeyword('within')) {
+    const right = parseOperand(cursor);
+    return { kind: 'within', left, right, span: spanning(left.span, right.span) };
+  }
   const test = takeTextOperator(cursor);
   if (test !== null) {
     const right = parseOperand(cursor);
