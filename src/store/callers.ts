@@ -22,10 +22,14 @@ export type Credentials =
 /**
  * Looks the caller up. One statement, so that person, roles, clock and version belong together; nothing of it is
  * remembered from one request to the next, so every change holds for the next request. Roles outside their time
- * do not count. Cost: three index look-ups.
+ * do not count. A trial may name another moment, `at`. Cost: three index look-ups.
  */
-export async function arrive(on: Executor, credentials: Credentials): Promise<Arrival | null> {
-  const [row] = await (on.isTransaction === true ? run : runKept)<Row>(on, arrivalSql(credentials));
+export async function arrive(
+  on: Executor,
+  credentials: Credentials,
+  at: string | null = null,
+): Promise<Arrival | null> {
+  const [row] = await (on.isTransaction === true ? run : runKept)<Row>(on, arrivalSql(credentials, at));
   if (row === undefined) return null;
   const { _now: now, _version: version, _roles: roles, ...values } = row;
   if (credentials.kind === 'visitor') return { caller: { person: null, roles: new Set() }, now, version };
@@ -35,15 +39,15 @@ export async function arrive(on: Executor, credentials: Credentials): Promise<Ar
 /** The service's own columns begin with an underscore, so that no field of people can hide one. */
 type Row = { _now: string; _version: number | null; _roles: string[] } & Record<string, Value>;
 
-const moment = sql`now() as _now, (select max(version) from gate.rulebooks) as _version`;
-
-function arrivalSql(credentials: Credentials): Fragment {
+function arrivalSql(credentials: Credentials, at: string | null): Fragment {
+  const now = sql`coalesce(${value(at)}::timestamptz, now())`;
+  const moment = sql`${now} as _now, (select max(version) from gate.rulebooks) as _version`;
   if (credentials.kind === 'visitor') return sql`select ${moment}`;
   return sql`
     select p.*, ${moment},
       array(
         select a.role from gate.role_assignments as a
-        where a.person = p.id and (a.starts is null or a.starts <= now()) and (a.ends is null or now() < a.ends)
+        where a.person = p.id and (a.starts is null or a.starts <= ${now}) and (a.ends is null or ${now} < a.ends)
       ) as _roles
     from records.people as p
     where p._active and ${matching(credentials)}`;

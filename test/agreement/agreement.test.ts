@@ -122,7 +122,7 @@ function shownByClosures(
 
 test(
   'closures and PostgreSQL agree on every cell that is read, filtered and updated',
-  { timeout: 600_000 },
+  { timeout: 3_600_000 },
   async () => {
     const cells = { read: 0, shown: 0, filtered: 0, updated: 0 };
     for (let round = 0; round < ROUNDS; round++) {

@@ -41,7 +41,7 @@ export function checkIdentities(
       }
       return {
         role: holding.role.text,
-        until: holding.until === null ? null : endOf(holding.until, findings),
+        until: holding.until === null ? null : momentOf(holding.until, findings),
       };
     });
     const fields = new Map<string, GivenValue>();
@@ -69,16 +69,16 @@ export function checkIdentities(
   return identities;
 }
 
-/** A role's end: a time, or a date, which means the first moment of that day in UTC. */
-function endOf(until: { value: string; span: Span }, findings: Findings): string | null {
-  const text = /^\d{4}-\d{2}-\d{2}$/.test(until.value) ? `${until.value}T00:00:00Z` : until.value;
+/** A time, or a date, which means the first moment of that day in UTC. */
+function momentOf(written: { value: string; span: Span }, findings: Findings): string | null {
+  const text = /^\d{4}-\d{2}-\d{2}$/.test(written.value) ? `${written.value}T00:00:00Z` : written.value;
   const parsed = parseValue(simpleTypes.timestamp, text);
   if (parsed.ok) return parsed.value as string;
   findings.add(
     'T002',
-    'the end of a role must be a date or a time with its zone',
-    until.span,
-    'such as "2026-06-30"',
+    'this must be a date, or a time with its zone',
+    written.span,
+    'such as "2026-06-30T12:00:00Z"',
   );
   return null;
 }
@@ -106,7 +106,11 @@ export function checkTrials(
       const expectations = part.expectations
         .map((sentence) => checkExpectation(sentence, schema, names, text, scopeOf, findings))
         .filter((each) => each !== null);
-      return { identity: part.as?.text ?? null, expectations };
+      return {
+        identity: part.as?.text ?? null,
+        at: part.at === null ? null : momentOf(part.at, findings),
+        expectations,
+      };
     });
     return { title: declaration.title.value, parts, span: declaration.span };
   });

@@ -96,6 +96,8 @@ export interface Trial {
 export interface TrialPart {
   /** null: the visitor. */
   readonly identity: string | null;
+  /** The moment at which it is tried, as a timestamp value; null: now. */
+  readonly at: string | null;
   readonly expectations: readonly Expectation[];
 }
 

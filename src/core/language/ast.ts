@@ -252,6 +252,8 @@ export type ExpectationSentence = { readonly collection: Name; readonly span: Sp
 export interface TrialPart {
   /** An identity's name, or null for the visitor. */
   readonly as: Name | null;
+  /** The moment at which it is tried; null: now. */
+  readonly at: { readonly value: string; readonly span: Span } | null;
   readonly expectations: readonly ExpectationSentence[];
   readonly span: Span;
 }

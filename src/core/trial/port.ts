@@ -8,8 +8,8 @@ import type { Value } from '../types/types.ts';
  * real requests; whatever they write is taken back.
  */
 export interface TrialPort {
-  /** How one identity (null: the visitor) meets the data; null where it may not sign in. */
-  session(identity: string | null): Promise<TrialSession | null>;
+  /** How one identity (null: the visitor) meets the data at a moment (null: now); null where it may not sign in. */
+  session(identity: string | null, at: string | null): Promise<TrialSession | null>;
   /** With full sight: the ids of the records with this label, two at most. */
   find(collection: string, label: string): Promise<readonly string[]>;
   /** The id of a test identity's person. */

@@ -16,7 +16,7 @@ export async function* runTrials(
 ): AsyncGenerator<Verdict> {
   for (const trial of trials) {
     for (const part of trial.parts) {
-      const session = await port.session(part.identity);
+      const session = await port.session(part.identity, part.at);
       for (const expectation of part.expectations) {
         const judge = new Judge(rulebook, port, session);
         const failure = await judge.judge(expectation);

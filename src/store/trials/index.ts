@@ -57,11 +57,12 @@ class StorePort implements TrialPort {
     this.#rulebook = rulebook;
   }
 
-  async session(identity: string | null): Promise<TrialSession | null> {
-    const arrival = await arrive(
-      this.#on,
-      identity === null ? { kind: 'visitor' } : { kind: 'test identity', name: identity },
-    );
+  async session(identity: string | null, at: string | null): Promise<TrialSession | null> {
+    const credentials =
+      identity === null
+        ? ({ kind: 'visitor' } as const)
+        : ({ kind: 'test identity', name: identity } as const);
+    const arrival = await arrive(this.#on, credentials, at);
     return arrival === null
       ? null
       : new StoreSession(this.#on, new Access(this.#rulebook, arrival.caller, arrival.now));

@@ -59,6 +59,11 @@ export function parseTrial(cursor: Cursor): TrialDeclaration {
 function parsePart(cursor: Cursor): TrialPart {
   const start = cursor.expectKeyword('as', 'and an identity');
   const as = cursor.takeKeyword('visitor') ? null : cursor.expectName('a test identity, or “visitor”');
+  let at: TrialPart['at'] = null;
+  if (cursor.isWord('at')) {
+    cursor.next();
+    at = cursor.expectText('a time');
+  }
   cursor.expectSymbol('{', 'to open the expectations');
   const expectations: ExpectationSentence[] = [];
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
@@ -69,7 +74,7 @@ function parsePart(cursor: Cursor): TrialPart {
     if (expectation !== null) expectations.push(expectation);
   }
   cursor.expectSymbol('}', 'to close the expectations');
-  return { as, expectations, span: cursor.since(start) };
+  return { as, at, expectations, span: cursor.since(start) };
 }
 
 function parseExpectation(cursor: Cursor): ExpectationSentence {

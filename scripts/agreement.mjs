@@ -1,0 +1,42 @@
+// npm run agreement -- --cells N --seed S: closures against PostgreSQL for as long as you like. A disagreement is
+// printed with its seed, the rulebook and the record.
+import { installPackages } from './lib/setup.mjs';
+import { startCluster } from './lib/cluster.mjs';
+import { show } from './lib/shell.mjs';
+
+/** Cells that one round of the test compares, about. */
+const CELLS_A_ROUND = 3_850;
+
+const option = (name, standard) => {
+  const at = process.argv.indexOf(`--${name}`);
+  return at === -1 ? standard : Number(process.argv[at + 1]);
+};
+const cells = option('cells', 2_000_000);
+const seed = option('seed', 1);
+if (!Number.isInteger(cells) || cells < 1 || !Number.isInteger(seed) || seed < 0) {
+  console.error('Use it so: npm run agreement -- --cells 2000000 --seed 7');
+  process.exit(2);
+}
+await installPackages();
+const cluster = process.env.TEST_DATABASE_URL
+  ? null
+  : await startCluster('test', {
+      fsync: 'off',
+      synchronous_commit: 'off',
+      full_page_writes: 'off',
+      max_connections: 200,
+    });
+try {
+  process.exitCode = await show(
+    'node_modules/.bin/vitest',
+    ['run', '--project', 'service', 'test/agreement'],
+    {
+      TEST_DATABASE_URL: process.env.TEST_DATABASE_URL ?? cluster.url,
+      AGREEMENT_SEED: String(seed),
+      AGREEMENT_ROUNDS: String(Math.ceil(cells / CELLS_A_ROUND)),
+      NO_COLOR: '1',
+    },
+  );
+} finally {
+  await cluster?.stop();
+}
