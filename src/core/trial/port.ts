@@ -49,6 +49,8 @@ export interface EvidenceQuestion {
   /** The record as it is; null for a create. */
   readonly id: string | null;
   readonly values: ReadonlyMap<string, Value>;
+  /** The fields that it is about, besides those of `values`. */
+  readonly fields?: readonly string[];
 }
 
 export interface Evidence {

@@ -176,7 +176,7 @@ class Judge {
     const { collection, kind, fields, label } = expectation;
     const id = await this.#find(collection, label);
     const seen = await session.read(collection, id);
-    const question = { operation: 'read', collection, id, values: new Map() } as const;
+    const question = { operation: 'read', collection, id, values: new Map(), fields } as const;
     const expected =
       kind === 'shows'
         ? `${label} is readable, with ${fields.join(', ')}`

@@ -19,8 +19,14 @@ export async function gatherEvidence(
 ): Promise<Evidence[]> {
   const { operation, collection } = question;
   const { rules, fences } = grantsFor(access.rulebook, access.caller, collection, operation);
+  // A fence on fields that are not in question had no part in it.
+  const fields = [...question.values.keys(), ...(question.fields ?? [])];
+  const concerned = fences.filter((fence) => {
+    const about = fence.operations.get(operation) ?? null;
+    return about === null || fields.some((field) => about.has(field));
+  });
   const evidence: Evidence[] = [];
-  for (const rule of [...rules, ...fences]) {
+  for (const rule of [...rules, ...concerned]) {
     const flags = flagsOf(access, question, rule);
     const [row] = await run<{ before_0?: Truth; after_0?: Truth }>(on, flags.statement);
     if (row === undefined) continue;
