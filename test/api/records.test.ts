@@ -479,3 +479,43 @@ describe('trees', () => {
     }
   });
 });
+
+describe('roles', () => {
+  test('bring those along that they include, for rules, fences and “has role” alike', async () => {
+    const own = await openWorld(`
+      role chief includes editor  role editor includes reader  role reader
+      collection posts { title text required label  secret text  draft boolean = true }
+      rules posts {
+        reader may read (title)
+        chief may create
+        people may read (draft) when me has role reader
+        editor may read (secret)
+        nobody but reader may read
+      }
+      test identity cleo { email "cleo@hollowoak.example" roles chief }
+      test identity rosa { email "rosa@hollowoak.example" roles reader }
+      test identity ben { email "ben@hollowoak.example" }
+      trial "Inclusion" {
+        as cleo { shows posts "a" (title, secret, draft) }
+        as rosa { withheld posts "a" (secret) }
+        as ben { reads no posts }
+      }
+    `);
+    try {
+      await (await own.as('cleo')).create('posts', { title: 'a', secret: 's' });
+      expect((await own.ask('GET', '/v1/me', { as: 'cleo' })).json.roles).toEqual([
+        'chief',
+        'editor',
+        'reader',
+      ]);
+      const seen = async (as: string) =>
+        (await own.ask('GET', '/v1/records/posts?fields=title,secret,draft', { as })).json.records;
+      expect(await seen('cleo')).toMatchObject([{ title: 'a', secret: 's', draft: true, _withheld: [] }]);
+      expect(await seen('rosa')).toMatchObject([{ title: 'a', draft: true, _withheld: ['secret'] }]);
+      expect(await seen('ben')).toEqual([]);
+      expect(await own.desk.trials(null)).toMatchObject({ passed: 3, failed: 0 });
+    } finally {
+      await own.close();
+    }
+  });
+});

@@ -71,6 +71,7 @@ const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, sp
     'on_duty',
     `let on_duty(h: hives) = h.size = 1\n${rule('keeper may read when on_duty(this)')}`,
   ],
+  N009: ['role a includes b  role b includes a', 'b', 'role a includes b  role b'],
   N008: ['let a() = b()\nlet b() = a()', 'b', 'let a() = b()\nlet b() = me is present'],
   T012: [
     `let big(h: hives) = h.size > 9

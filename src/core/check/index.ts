@@ -3,14 +3,15 @@ import type { Declaration } from '../language/ast.ts';
 import { limits } from '../language/limits.ts';
 import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
-import { pathsOf, type Condition } from '../ir/conditions.ts';
-import type { Fence, Role, Rule, Rulebook } from '../ir/rulebook.ts';
+import { nodesOf, pathsOf, type Condition } from '../ir/conditions.ts';
+import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
 import type { Schema } from '../types/schema.ts';
 import { refuseCircles } from './circles.ts';
 import { checkCondition } from './conditions.ts';
-import { Findings, withoutRepeats } from './context.ts';
+import { Findings } from './context.ts';
 import { checkFences } from './fences.ts';
 import { checkLets } from './lets.ts';
+import { checkRoles } from './roles.ts';
 import { checkRules } from './rules.ts';
 import { checkSchema } from './schema.ts';
 import { plainScope } from './scope.ts';
@@ -32,13 +33,7 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
     declarations.filter((each): each is Declaration & { kind: K } => each.kind === kind);
 
   const schema = checkSchema(of('collection'), findings);
-  const roleDeclarations = withoutRepeats(of('role'), (each) => each.name, 'role', findings);
-  const roles = new Map<string, Role>(
-    [...roleDeclarations.values()].map((each) => [
-      each.name.text,
-      { name: each.name.text, title: each.title },
-    ]),
-  );
+  const roles = checkRoles(of('role'), findings);
   const roleNames = new Set(roles.keys());
   const scopeOf = checkLets(of('let'), schema, roleNames, findings);
   const rules = checkRules(of('rules'), schema, roleNames, sources, scopeOf, findings);
@@ -101,9 +96,15 @@ export function checkFilter(
 
 function lookups(condition: Condition): number {
   let count = 0;
-  for (const path of pathsOf(condition)) count += path.steps.length - 1;
+  for (const node of nodesOf(condition)) {
+    if (node.kind === 'path') count += node.steps.length - 1;
+    if (node.kind === 'within') count += LOOKUPS_WITHIN;
+  }
   return count;
 }
+
+/** What going up a tree counts for: as many levels as most trees have. */
+const LOOKUPS_WITHIN = 4;
 
 function inReadingOrder(diagnostics: readonly Diagnostic[]): Diagnostic[] {
   return diagnostics.toSorted((a, b) =>

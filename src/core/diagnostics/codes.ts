@@ -22,6 +22,7 @@ export const codes = {
   N006: 'a name that the service keeps for itself',
   N007: 'a let that does not exist',
   N008: 'a let that uses itself',
+  N009: 'a role that includes itself',
   T001: 'values of unlike types are compared',
   T002: 'a value that the type does not allow',
   T003: 'a path through a field that is not a reference',

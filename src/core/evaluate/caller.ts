@@ -1,4 +1,4 @@
-import type { Audience } from '../ir/rulebook.ts';
+import type { Audience, Rulebook } from '../ir/rulebook.ts';
 import type { Value } from '../types/types.ts';
 
 /** The values of one record by field; a field that is not there counts as missing. */
@@ -18,4 +18,14 @@ export function speaksOf(audience: Audience, caller: Caller): boolean {
   if (audience.people) return true;
   for (const role of caller.roles) if (audience.roles.has(role)) return true;
   return false;
+}
+
+/**
+ * The roles that a caller holds by those assigned: these, and all that they include. An assigned role that the
+ * rulebook does not know gives nothing.
+ */
+export function heldRoles(rulebook: Pick<Rulebook, 'roles'>, assigned: Iterable<string>): Set<string> {
+  const held = new Set<string>();
+  for (const name of assigned) for (const role of rulebook.roles.get(name)?.includes ?? []) held.add(role);
+  return held;
 }

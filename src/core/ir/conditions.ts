@@ -123,26 +123,31 @@ function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
   }
 }
 
-/** Every path of a condition, in reading order. */
-export function* pathsOf(node: Condition | Operand): Generator<PathOperand> {
-  if (node.kind === 'path') yield node;
-  for (const part of partsOf(node)) yield* pathsOf(part);
+/** A condition or operand and everything below it, in reading order. */
+export function* nodesOf(node: Condition | Operand): Generator<Condition | Operand> {
+  yield node;
+  for (const part of partsOf(node)) yield* nodesOf(part);
+}
+
+/** Every path of a condition. */
+export function pathsOf(node: Condition | Operand): PathOperand[] {
+  return [...nodesOf(node)].filter((each) => each.kind === 'path');
 }
 
 /** Every `me may …` of a condition. */
-export function* maysOf(node: Condition | Operand): Generator<Condition & { kind: 'may' }> {
-  if (node.kind === 'may') yield node;
-  for (const part of partsOf(node)) yield* maysOf(part);
+export function maysOf(node: Condition | Operand): (Condition & { kind: 'may' })[] {
+  return [...nodesOf(node)].filter((each) => each.kind === 'may');
 }
 
 /** The collections whose records a condition looks at beyond the one in hand and the caller's own. */
-export function collectionsRead(node: Condition | Operand): Set<string> {
+export function collectionsRead(condition: Condition | Operand): Set<string> {
   const found = new Set<string>();
-  if (node.kind === 'path') for (const step of node.steps.slice(1)) found.add(step.collection);
-  if (node.kind === 'some' || node.kind === 'count') found.add(node.range.collection);
-  if (node.kind === 'may') found.add(node.collection);
-  if (node.kind === 'within') found.add(node.parent.collection);
-  for (const part of partsOf(node)) for (const collection of collectionsRead(part)) found.add(collection);
+  for (const node of nodesOf(condition)) {
+    if (node.kind === 'path') for (const step of node.steps.slice(1)) found.add(step.collection);
+    if (node.kind === 'some' || node.kind === 'count') found.add(node.range.collection);
+    if (node.kind === 'may') found.add(node.collection);
+    if (node.kind === 'within') found.add(node.parent.collection);
+  }
   return found;
 }
 

@@ -21,6 +21,8 @@ export interface Rulebook {
 export interface Role {
   readonly name: string;
   readonly title: string | null;
+  /** Itself, and every role that it brings along, over any number of steps. */
+  readonly includes: ReadonlySet<string>;
 }
 
 /** Whom a rule speaks of: any of them is enough. */

@@ -149,6 +149,7 @@ export interface RoleDeclaration {
   readonly kind: 'role';
   readonly name: Name;
   readonly title: string | null;
+  readonly includes: readonly Name[];
   readonly span: Span;
 }
 

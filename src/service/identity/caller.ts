@@ -1,5 +1,6 @@
 import type { Request } from 'express';
 import type { Logger } from 'pino';
+import { heldRoles } from '../../core/evaluate/caller.ts';
 import { Access } from '../../core/sql/access.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive, type Arrival, type Credentials } from '../../store/callers.ts';
@@ -45,7 +46,7 @@ export class CallerFinder {
     const arrival = await arrive(this.#database, credentials);
     if (arrival === null) return null;
     const rulebook = await this.#rulebooks.inForce(arrival.version);
-    return { rulebook, access: new Access(rulebook, this.#known(arrival, rulebook), arrival.now) };
+    return { rulebook, access: new Access(rulebook, this.#holding(arrival, rulebook), arrival.now) };
   }
 
   async #credentials(token: string): Promise<Credentials> {
@@ -56,13 +57,12 @@ export class CallerFinder {
     return { kind: 'test identity', name: verified.subject };
   }
 
-  /** A role that the rulebook does not know gives nothing, and is worth a line in the log. */
-  #known({ caller }: Arrival, rulebook: Rulebook): Arrival['caller'] {
-    const roles = [...caller.roles];
-    const unknown = roles.filter((role) => !rulebook.roles.has(role));
-    if (unknown.length === 0) return caller;
-    this.#logger.warn({ roles: unknown }, 'roles that the rulebook does not know are ignored');
-    return { ...caller, roles: new Set(roles.filter((role) => rulebook.roles.has(role))) };
+  /** With the roles that others include. One that the rulebook does not know is worth a line in the log. */
+  #holding({ caller }: Arrival, rulebook: Rulebook): Arrival['caller'] {
+    const unknown = [...caller.roles].filter((role) => !rulebook.roles.has(role));
+    if (unknown.length > 0)
+      this.#logger.warn({ roles: unknown }, 'roles that the rulebook does not know are ignored');
+    return { ...caller, roles: heldRoles(rulebook, caller.roles) };
   }
 }
 

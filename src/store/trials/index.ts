@@ -1,4 +1,5 @@
 import type { Condition } from '../../core/ir/conditions.ts';
+import { heldRoles } from '../../core/evaluate/caller.ts';
 import type { Rulebook, Trial } from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
 import { conditionSql } from '../../core/sql/conditions.ts';
@@ -63,9 +64,9 @@ class StorePort implements TrialPort {
         ? ({ kind: 'visitor' } as const)
         : ({ kind: 'test identity', name: identity } as const);
     const arrival = await arrive(this.#on, credentials, at);
-    return arrival === null
-      ? null
-      : new StoreSession(this.#on, new Access(this.#rulebook, arrival.caller, arrival.now));
+    if (arrival === null) return null;
+    const caller = { ...arrival.caller, roles: heldRoles(this.#rulebook, arrival.caller.roles) };
+    return new StoreSession(this.#on, new Access(this.#rulebook, caller, arrival.now));
   }
 
   async find(collection: string, label: string): Promise<readonly string[]> {

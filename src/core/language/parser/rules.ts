@@ -16,12 +16,15 @@ import { parseCollectionName, parseCondition, parseOperand } from './expressions
 const operations: ReadonlySet<string> = new Set<OperationName>(['read', 'create', 'update', 'delete']);
 const everyWho: ReadonlySet<string> = new Set(['everybody', 'people', 'visitors']);
 
-/** `role NAME ["TITLE"]`. */
+/** `role NAME ["TITLE"] [includes NAME, …]`. */
 export function parseRole(cursor: Cursor): RoleDeclaration {
   const start = cursor.expectKeyword('role', 'here');
   const name = cursor.expectName('the name of a role');
   const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
-  return { kind: 'role', name, title, span: cursor.since(start) };
+  const includes = cursor.takeKeyword('includes')
+    ? cursor.list(() => cursor.expectName('the name of a role'))
+    : [];
+  return { kind: 'role', name, title, includes, span: cursor.since(start) };
 }
 
 /** `rules COLLECTION { sentence … }`. */
