@@ -1,7 +1,7 @@
 // npm run agreement -- --cells N --seed S: closures against PostgreSQL for as long as you like. A disagreement is
 // printed with its seed, the rulebook and the record.
 import { installPackages } from './lib/setup.mjs';
-import { startCluster } from './lib/cluster.mjs';
+import { startTestCluster } from './lib/cluster.mjs';
 import { show } from './lib/shell.mjs';
 
 /** Cells that one round of the test compares, about. */
@@ -18,14 +18,7 @@ if (!Number.isInteger(cells) || cells < 1 || !Number.isInteger(seed) || seed < 0
   process.exit(2);
 }
 await installPackages();
-const cluster = process.env.TEST_DATABASE_URL
-  ? null
-  : await startCluster('test', {
-      fsync: 'off',
-      synchronous_commit: 'off',
-      full_page_writes: 'off',
-      max_connections: 200,
-    });
+const cluster = process.env.TEST_DATABASE_URL ? null : await startTestCluster();
 try {
   process.exitCode = await show(
     'node_modules/.bin/vitest',

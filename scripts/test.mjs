@@ -1,7 +1,7 @@
 // npm test: the set-up for tests, then every check and every test. Stops at the first check that fails.
 import { chromium } from './lib/debian.mjs';
 import { build, installPackages } from './lib/setup.mjs';
-import { startCluster } from './lib/cluster.mjs';
+import { startTestCluster } from './lib/cluster.mjs';
 import { show } from './lib/shell.mjs';
 
 await installPackages();
@@ -15,15 +15,7 @@ for (const check of ['check:format', 'check:lint', 'check:types', 'check:imports
   }
   console.log(`✓ ${check}`);
 }
-// A cluster of the tests' own: it may run beside a demo. Without fsync, since its data is thrown away.
-const cluster = process.env.TEST_DATABASE_URL
-  ? null
-  : await startCluster('test', {
-      fsync: 'off',
-      synchronous_commit: 'off',
-      full_page_writes: 'off',
-      max_connections: 200,
-    });
+const cluster = process.env.TEST_DATABASE_URL ? null : await startTestCluster();
 try {
   process.exitCode = await show('node_modules/.bin/vitest', ['run', ...process.argv.slice(2)], {
     TEST_DATABASE_URL: process.env.TEST_DATABASE_URL ?? cluster.url,

@@ -38,6 +38,16 @@ export async function startCluster(name, settings = {}) {
   });
 }
 
+/** The cluster of the tests: it may run beside a demo, and without fsync, since its data is thrown away. */
+export function startTestCluster() {
+  return startCluster('test', {
+    fsync: 'off',
+    synchronous_commit: 'off',
+    full_page_writes: 'off',
+    max_connections: 200,
+  });
+}
+
 class Cluster {
   constructor(name, programs) {
     this.name = name;

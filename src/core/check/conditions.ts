@@ -1,15 +1,16 @@
-import type { CompareOperator, Expression, Name } from '../language/ast.ts';
+import type { Expression, Name } from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
 import { suggestion } from '../diagnostics/suggest.ts';
 import { limits } from '../language/limits.ts';
 import { always, negate, type Condition, type Operand, type Range } from '../ir/conditions.ts';
-import { LONGEST_SHIFT_DAYS } from '../types/time.ts';
 import { simpleTypes, typeName, type Type } from '../types/types.ts';
+import { comparable, comparisons, ordered } from './comparisons.ts';
 import type { Findings } from './context.ts';
 import { isLiteral, literalValue, naturalType, type Literal } from './literals.ts';
 import { recordOperand, resolvePath } from './paths.ts';
 import { unknownCollection } from './schema.ts';
 import type { Scope } from './scope.ts';
+import { shifted } from './times.ts';
 
 type LiteralOperand = Operand & { kind: 'literal' };
 
@@ -237,8 +238,10 @@ function checkOperand(expression: Expression, scope: Scope, findings: Findings):
       return { kind: 'today', type: simpleTypes.date };
     case 'path':
       return resolvePath(expression, scope, findings);
-    case 'shift':
-      return checkShift(expression, scope, findings);
+    case 'shift': {
+      const operand = checkOperand(expression.operand, scope, findings);
+      return operand === null ? null : shifted(operand, expression, findings);
+    }
     case 'count': {
       const counted = checkRange(expression, expression.where, scope, findings);
       if (counted === null) return null;
@@ -278,34 +281,6 @@ function checkFunction(
   return name.text === 'lower'
     ? { kind: 'lower', operand, type: simpleTypes.text }
     : { kind: 'length', operand, type: simpleTypes.integer };
-}
-
-const minutesOf = { minutes: 1, hours: 60 } as const;
-const daysOf = { days: 1, weeks: 7 } as const;
-
-/** A time moved by hours or days, a date by days. */
-function checkShift(
-  { operand: moved, backwards, amount, unit, span }: Expression & { kind: 'shift' },
-  scope: Scope,
-  findings: Findings,
-): Operand | null {
-  const operand = checkOperand(moved, scope, findings);
-  if (operand === null) return null;
-  const { type } = operand;
-  const byDays = unit === 'days' || unit === 'weeks';
-  if (type.kind !== 'timestamp' && !(type.kind === 'date' && byDays)) {
-    const hint = type.kind === 'date' ? 'a date moves by days or weeks' : 'times and dates can be moved';
-    findings.add('T001', `${typeName(type)} cannot be moved by ${unit}`, span, hint);
-    return null;
-  }
-  const sign = backwards ? -1 : 1;
-  const days = byDays ? sign * amount * daysOf[unit] : 0;
-  if (Math.abs(days) > LONGEST_SHIFT_DAYS) {
-    findings.add('T002', `a duration has at most ${LONGEST_SHIFT_DAYS} days`, span);
-    return null;
-  }
-  const minutes = byDays ? 0 : sign * amount * minutesOf[unit];
-  return { kind: 'shift', operand, days, minutes, type };
 }
 
 /** A value for a place of a known type, such as the parameter of a let. */
@@ -373,15 +348,6 @@ function checkPair(
   return null;
 }
 
-function comparable(a: Type, b: Type): boolean {
-  if (a.kind === 'ref' && b.kind === 'ref') return a.collection === b.collection;
-  const family = (type: Type) =>
-    type.kind === 'one of' ? 'text' : type.kind === 'integer' ? 'decimal' : type.kind;
-  return family(a) === family(b);
-}
-
-const ordered: ReadonlySet<Type['kind']> = new Set(['text', 'integer', 'decimal', 'date', 'timestamp']);
-
 function checkComparison(
   expression: Expression & { kind: 'compare' },
   scope: Scope,
@@ -400,15 +366,6 @@ function checkComparison(
   }
   return comparisons[operator](left, right);
 }
-
-const comparisons: Readonly<Record<CompareOperator, (left: Operand, right: Operand) => Condition>> = {
-  '=': (left, right) => ({ kind: 'equal', left, right }),
-  '!=': (left, right) => negate({ kind: 'equal', left, right }),
-  '<': (left, right) => ({ kind: 'less', left, right }),
-  '<=': (left, right) => ({ kind: 'at most', left, right }),
-  '>': (left, right) => ({ kind: 'less', left: right, right: left }),
-  '>=': (left, right) => ({ kind: 'at most', left: right, right: left }),
-};
 
 function checkAmong(
   expression: Expression & { kind: 'in' },
