@@ -59,8 +59,9 @@ export async function run<Row = Record<string, unknown>>(on: Executor, statement
 
 /**
  * The same for a statement that comes again and again with other values: each connection parses and plans it once.
- * Outside of transactions only where a table's columns are all meant (`*`); only for texts that the rules alone make, never for one with a caller's filter or order in it, since every text
- * stays in the memory of each connection. Past the limit statements run as with `run`.
+ * Only for texts that the rules alone make, never for one with a caller's filter or order in it, since every text
+ * stays in the memory of each connection. One that selects `*` must stand outside of transactions: it is asked once
+ * more where a table has got another column since. Past the limit statements run as with `run`.
  */
 export async function runKept<Row = Record<string, unknown>>(
   on: Executor,

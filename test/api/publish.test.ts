@@ -213,3 +213,20 @@ test('trials of a draft run over the published collections, say which rule did i
   );
   expect(after).toEqual(before);
 });
+
+test('a service that has answered before sees the new fields of people at once', async () => {
+  const list = async () => (await world.ask('GET', '/v1/records/hives', { as: 'ada' })).json.records?.length;
+  await (await world.as('ada')).create('hives', { code: 'a', size: 'x' });
+  // Often enough for every connection to have its statements prepared.
+  for (let i = 0; i < 12; i++) expect(await list()).toBe(1);
+  const rulebook = (size: string) => `
+    people { size text }
+    collection hives { code text required label  size text }
+    rules hives { people may read when size = me.size }
+    test identity ada { email "ada@hollowoak.example" size "${size}" }
+  `;
+  await publish(rulebook('x'));
+  for (let i = 0; i < 12; i++) expect(await list()).toBe(1);
+  await publish(rulebook('y'));
+  for (let i = 0; i < 12; i++) expect(await list()).toBe(0);
+});

@@ -67,9 +67,10 @@ export class Access {
   }
 
   /**
-   * The condition of a rule or a fence for the record under `alias`. May be null, which is not true: so it stands only where
-   * PostgreSQL takes null for no (where, case when, or), or is read with `=== true`. Never under a `not`. Without
-   * `is true` around it an index can serve it; with it none can, and a list of own records reads the whole table.
+   * The condition of a rule or a fence for the record under `alias`. May be null, which is not true: so it stands
+   * only where PostgreSQL takes null for no (where, case when, or), or is read with `=== true`. Never under a `not`.
+   * Without `is true` around it an index can serve it; with it none can, and a list of own records reads the whole
+   * table.
    */
   holds(asked: Asked, alias: string, sides: Sides = {}, precision: Precision = 'true'): Fragment {
     return conditionSql(asked.when, { ...this.around(alias), ...sides }, precision);

@@ -30,19 +30,19 @@ export function updateFlagsSql(
   precision: Precision = 'true',
 ): RuleFlags {
   const { fields } = collectionOf(access.rulebook.schema, collection);
-  const changed = [...fields.values()].map((field) =>
+  const row = [...fields.values()].map((field) =>
     changes.has(field.name)
       ? sql`${typed(changes.get(field.name)!, field.type)} as ${identifier(field.name)}`
       : sql`${column('before', field.name)} as ${identifier(field.name)}`,
   );
-  const changed_ = withRow(access, collection, value(id));
-  const before = { old: 'before', new: 'after', changed: changed_ };
-  const after = { ...before, relation: changed_ };
+  const afterwards = withRow(access, collection, value(id));
+  const before = { old: 'before', new: 'after', changed: afterwards };
+  const after = { ...before, relation: afterwards };
   const flags = asked.flatMap((each, index) => [
     sql`${access.holds(each, 'before', before, precision)} as ${identifier(`before_${index}`)}`,
     sql`${access.holds(each, 'after', after, precision)} as ${identifier(`after_${index}`)}`,
   ]);
-  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${commaList(changed)}) as "after" where ${column('before', 'id')} = ${value(id)}::uuid`;
+  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${commaList(row)}) as "after" where ${column('before', 'id')} = ${value(id)}::uuid`;
   return { statement, asked };
 }
 
