@@ -11,6 +11,13 @@ export interface DemoData {
   readonly hives: readonly HiveRow[];
   readonly inspections: readonly InspectionRow[];
   readonly visits: readonly VisitRow[];
+  readonly harvests: readonly HarvestRow[];
+  readonly lots: readonly LotRow[];
+  readonly lot_shares: readonly LotShareRow[];
+  readonly payouts: readonly PayoutRow[];
+  readonly crews: readonly CrewRow[];
+  readonly crew_members: readonly CrewMemberRow[];
+  readonly notices: readonly NoticeRow[];
 }
 
 interface Row {
@@ -69,15 +76,72 @@ export interface VisitRow extends Row {
   readonly ends: string;
 }
 
+export interface HarvestRow extends Row {
+  readonly code: string;
+  readonly hive: string;
+  readonly taken_on: string;
+  readonly kilos: string;
+  readonly lot: string | null;
+}
+
+export interface LotRow extends Row {
+  readonly code: string;
+  readonly kind: string;
+  readonly status: string;
+  readonly labels: readonly string[];
+  readonly reserve: string | null;
+  readonly buyer: string | null;
+  readonly listed_at: string | null;
+  readonly sold_on: string | null;
+}
+
+/** In these `keeper`, `payee`, `lead`, `person` and `author` are ids, or names of test identities. */
+export interface LotShareRow extends Row {
+  readonly code: string;
+  readonly lot: string;
+  readonly keeper: string;
+  readonly kilos: string;
+}
+
+export interface PayoutRow extends Row {
+  readonly code: string;
+  readonly payee: string;
+  readonly share: string;
+  readonly amount: string;
+  readonly account: string | null;
+  readonly status: string;
+  readonly paid_on: string | null;
+}
+
+export interface CrewRow extends Row {
+  readonly name: string;
+  readonly lead: string;
+}
+
+export interface CrewMemberRow extends Row {
+  readonly code: string;
+  readonly crew: string;
+  readonly person: string;
+}
+
+export interface NoticeRow extends Row {
+  readonly title: string;
+  readonly body: string;
+  readonly topics: readonly string[];
+  readonly author: string;
+  readonly status: string;
+}
+
 export interface Scale {
   readonly people: number;
   readonly apiaries: number;
   readonly hives: number;
   readonly inspections: number;
+  readonly harvests: number;
 }
 
 /** What people look at: small enough to read. */
-export const DEMO_SCALE: Scale = { people: 29, apiaries: 30, hives: 400, inspections: 3_000 };
+export const DEMO_SCALE: Scale = { people: 29, apiaries: 30, hives: 400, inspections: 3_000, harvests: 600 };
 
 const FIRST = [
   'Alma',
@@ -333,5 +397,108 @@ export function generate(scale: Scale = DEMO_SCALE, seed = 20_26): DemoData {
     { code: 'VISIT-1', hive: 'OAK-002', starts: '2026-02-02T08:00:00Z', ends: '2026-02-03T08:00:00Z' },
     { code: 'VISIT-2', hive: 'OAK-102', starts: '2026-02-02T08:00:00Z', ends: '2099-12-31T00:00:00Z' },
   ].map((visit) => ({ ...row(), ...visit, hive: known(visit.hive), inspector: 'ivo' }));
-  return { people, districts, apiaries, hives, inspections, visits };
+  const honey = generateHoney(scale, dice, row, hives);
+  return { people, districts, apiaries, hives, inspections, visits, ...honey, ...generateBoard(row, people) };
+}
+
+/** Harvests and what becomes of them. LOT-1 is a draft, LOT-2 is listed, LOT-3 is sold, LOT-4 is empty. */
+function generateHoney(
+  scale: Scale,
+  dice: Dice,
+  row: () => Row,
+  hives: readonly HiveRow[],
+): Pick<DemoData, 'harvests' | 'lots' | 'lot_shares' | 'payouts'> {
+  const lots: LotRow[] = (
+    [
+      ['LOT-1', 'clover', 'draft', null],
+      ['LOT-2', 'heather', 'listed', '11.80'],
+      ['LOT-3', 'lime', 'sold', '10.20'],
+      ['LOT-4', 'clover', 'draft', null],
+      ['LOT-5', 'meadow', 'sold', '9.90'],
+      ['LOT-6', 'lime', 'listed', '10.60'],
+    ] as const
+  ).map(([code, kind, status, reserve]) => ({
+    ...row(),
+    code,
+    kind,
+    status,
+    labels: kind === 'clover' ? ['mild'] : ['dark', 'limited'],
+    reserve,
+    buyer: status === 'sold' ? 'The corner shop' : null,
+    listed_at: status === 'draft' ? null : '2026-08-01T09:00:00Z',
+    sold_on: status === 'sold' ? '2026-08-15' : null,
+  }));
+  const lot = (code: string) => lots.find((each) => each.code === code)!.id;
+  const harvests: HarvestRow[] = [];
+  while (harvests.length < scale.harvests) {
+    const index = harvests.length;
+    const hive = index === 0 ? hives[0]! : dice.pick(hives.filter((each) => each.code !== 'OAK-004'));
+    harvests.push({
+      ...row(),
+      code: `HAR-${index + 1}`,
+      hive: hive.id,
+      taken_on: new Date(BEGIN + dice.between(150, 200) * 86_400_000).toISOString().slice(0, 10),
+      kilos: `${dice.between(3, 19)}.${dice.between(0, 9)}`,
+      lot: index === 0 ? lot('LOT-1') : dice.percent(40) ? lot(dice.pick(['LOT-2', 'LOT-3', 'LOT-5'])) : null,
+    });
+  }
+  const keepers = [...new Set(hives.map((hive) => hive.keeper))].filter((keeper) => keeper !== null);
+  const owners = [
+    'ada',
+    'ben',
+    ...keepers.filter((keeper) => keeper !== 'ada' && keeper !== 'ben').slice(0, 10),
+  ];
+  const lot_shares: LotShareRow[] = ['LOT-1', 'LOT-2', 'LOT-3', 'LOT-5', 'LOT-6']
+    .flatMap((code) =>
+      (code === 'LOT-1' ? ['ada'] : code === 'LOT-3' ? ['ben', 'ada'] : owners).map((keeper) => ({
+        ...row(),
+        code: '',
+        lot: lot(code),
+        keeper,
+        kilos: `${dice.between(5, 60)}.5`,
+      })),
+    )
+    .map((share, index) => ({ ...share, code: `SHARE-${index + 1}` }));
+  const sold = lot_shares.filter((share) => share.lot === lot('LOT-3') || share.lot === lot('LOT-5'));
+  // PAY-1 is due to Ada, PAY-2 is paid to her, PAY-3 waits for an account number.
+  const ordered = [
+    sold.find((share) => share.keeper === 'ada')!,
+    sold.findLast((share) => share.keeper === 'ada')!,
+    sold.find((share) => share.keeper === 'ben')!,
+  ];
+  const payouts: PayoutRow[] = [...ordered, ...sold.filter((share) => !ordered.includes(share))].map(
+    (share, index) => ({
+      ...row(),
+      code: `PAY-${index + 1}`,
+      payee: share.keeper,
+      share: share.id,
+      amount: `${dice.between(40, 600)}.00`,
+      account: index === 2 ? null : `ACC-${String(1000 + index)}`,
+      status: index === 1 || index > 6 ? 'paid' : 'due',
+      paid_on: index === 1 || index > 6 ? '2026-09-01' : null,
+    }),
+  );
+  return { harvests, lots, lot_shares, payouts };
+}
+
+function generateBoard(
+  row: () => Row,
+  people: readonly PersonRow[],
+): Pick<DemoData, 'crews' | 'crew_members' | 'notices'> {
+  const orchard = { ...row(), name: 'Orchard crew', lead: 'ada' };
+  const lead = people.find((person) => person.role === 'keeper')!;
+  const brook = { ...row(), name: 'Brook crew', lead: lead.id };
+  const learners = people.filter((person) => person.role === 'apprentice');
+  const crew_members = [
+    { crew: orchard.id, person: 'dora' },
+    ...learners.map((person) => ({ crew: brook.id, person: person.id })),
+  ].map((member, index) => ({ ...row(), code: `CM-${index + 1}`, ...member }));
+  const notices = (
+    [
+      ['Annual meeting', 'In the barn, on the last Sunday of the month', ['meeting'], 'olga', 'published'],
+      ['Extractor to lend', 'Three frames, by hand', ['tools', 'lending'], 'ada', 'published'],
+      ['Queens for spring', 'Who wants one?', ['queens'], 'ben', 'draft'],
+    ] as const
+  ).map(([title, body, topics, author, status]) => ({ ...row(), title, body, topics, author, status }));
+  return { crews: [orchard, brook], crew_members, notices };
 }

@@ -26,6 +26,13 @@ export async function loadDemo(
       ['hives', data.hives.map((row) => ({ ...row, keeper: person(row.keeper) }))],
       ['inspections', data.inspections.map((row) => ({ ...row, inspector: person(row.inspector) }))],
       ['visits', data.visits.map((row) => ({ ...row, inspector: person(row.inspector) }))],
+      ['lots', data.lots],
+      ['harvests', data.harvests],
+      ['lot_shares', data.lot_shares.map((row) => ({ ...row, keeper: person(row.keeper) }))],
+      ['payouts', data.payouts.map((row) => ({ ...row, payee: person(row.payee) }))],
+      ['crews', data.crews.map((row) => ({ ...row, lead: person(row.lead) }))],
+      ['crew_members', data.crew_members.map((row) => ({ ...row, person: person(row.person) }))],
+      ['notices', data.notices.map((row) => ({ ...row, author: person(row.author) }))],
     ];
     let count = 0;
     for (const [collection, rows] of tables) {

@@ -100,6 +100,19 @@ export class GateClient {
     return response.status === 204 ? null : this.#parse(response, recordSchema);
   }
 
+  /** Carries out an action of the rulebook; null where that took the record out of the caller’s sight. */
+  async act(
+    collection: string,
+    id: string,
+    action: string,
+    parameters: object = {},
+    tag?: string,
+  ): Promise<RecordDocument | null> {
+    const path = `${recordsPath(collection, id)}/actions/${encodeURIComponent(action)}`;
+    const response = await this.#send('POST', path, { body: parameters, ...ifMatch(tag) });
+    return response.status === 204 ? null : this.#parse(response, recordSchema);
+  }
+
   async delete(collection: string, id: string, tag?: string): Promise<void> {
     await this.#send('DELETE', recordsPath(collection, id), ifMatch(tag));
   }

@@ -15,6 +15,7 @@ import {
   listQuerySchema,
   listSchema,
   meSchema,
+  parametersSchema,
   recordQuerySchema,
   recordSchema,
   suppliedSchema,
@@ -97,7 +98,7 @@ export const operations: Readonly<
       conditional: 'If-Match',
       body: { schema: suppliedSchema, types: ['application/merge-patch+json', 'application/json'] },
       answers: { 200: recordSchema, 204: 'Changed, and no longer readable for the caller' },
-      problems: [...everyRecordProblem, ...writeProblems, 'changed-meanwhile'],
+      problems: [...everyRecordProblem, ...writeProblems, 'changed-meanwhile', 'value-required'],
     },
     delete: {
       id: 'deleteRecord',
@@ -106,6 +107,17 @@ export const operations: Readonly<
       conditional: 'If-Match',
       answers: { 204: 'Removed' },
       problems: [...everyRecordProblem, 'not-allowed', 'changed-meanwhile', 'still-referenced'],
+    },
+  },
+  '/v1/records/{collection}/{id}/actions/{action}': {
+    post: {
+      id: 'act',
+      summary: 'Carry out an action that the rulebook declares',
+      tag: 'records',
+      conditional: 'If-Match',
+      body: { schema: parametersSchema, types: json },
+      answers: { 200: recordSchema, 204: 'Done, and no longer readable for the caller' },
+      problems: [...everyRecordProblem, ...writeProblems, 'changed-meanwhile', 'value-required'],
     },
   },
   '/v1/me': {

@@ -19,6 +19,11 @@ export class RulebookKeeper {
     this.#logger = logger;
   }
 
+  /** The last one that was asked for: most likely the one in force. */
+  get latest(): { readonly version: number | null; readonly rulebook: Rulebook } {
+    return this.#held ?? { version: null, rulebook: nothing };
+  }
+
   /** Before the first publication there are no collections and no rules: everything is closed. */
   async inForce(version: number | null): Promise<Rulebook> {
     if (version === null) return nothing;
@@ -39,9 +44,12 @@ const nothing: Rulebook = {
   sources: [],
   schema: new Map(),
   roles: new Map(),
+  attributes: new Map(),
+  actions: new Map(),
   rules: [],
   fences: [],
   readThroughMe: new Set(),
   identities: new Map(),
   trials: [],
+  invariants: [],
 };

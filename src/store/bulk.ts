@@ -3,7 +3,7 @@ import { pipeline } from 'node:stream/promises';
 import type { PoolClient } from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
 import { identifier, table } from '../core/sql/identifiers.ts';
-import type { Value } from '../core/types/types.ts';
+import { JsonDocument, type Value } from '../core/types/types.ts';
 import type { Executor } from './connection.ts';
 
 /**
@@ -49,9 +49,17 @@ function* copyText(rows: Iterable<readonly Value[]>): Generator<string> {
 
 function copyValue(value: Value): string {
   if (value === null) return '\\N';
-  return String(value)
+  return plainText(value)
     .replaceAll('\\', '\\\\')
     .replaceAll('\n', '\\n')
     .replaceAll('\r', '\\r')
     .replaceAll('\t', '\\t');
+}
+
+function plainText(value: Exclude<Value, null>): string {
+  if (value instanceof JsonDocument) return JSON.stringify(value);
+  if (typeof value !== 'object') return String(value);
+  // PostgreSQL's array literal: every item in quotes, so that none can be taken for null.
+  const items = value.map((each) => `"${String(each).replaceAll('\\', '\\\\').replaceAll('"', '\\"')}"`);
+  return `{${items.join(',')}}`;
 }

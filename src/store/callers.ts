@@ -1,5 +1,9 @@
+import { isGivenByHand, type Claims } from '../core/evaluate/attributes.ts';
 import type { Caller } from '../core/evaluate/caller.ts';
-import { sql, value, type Fragment } from '../core/sql/fragment.ts';
+import type { Rulebook } from '../core/ir/rulebook.ts';
+import { arrivalParts } from '../core/sql/arrival.ts';
+import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
+import { identifier } from '../core/sql/identifiers.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, runKept, type Executor } from './connection.ts';
 
@@ -10,47 +14,96 @@ export interface Arrival {
   readonly now: string;
   /** The number of the rulebook in force; null before the first is published. */
   readonly version: number | null;
+  /** Roles given by hand that the rulebook does not know: they count for nothing. */
+  readonly unknownRoles: readonly string[];
 }
 
 /** How a caller is known. A deactivated person, and one who is not known, is nobody: `arrive` answers null. */
 export type Credentials =
   | { readonly kind: 'visitor' }
-  | { readonly kind: 'login'; readonly issuer: string; readonly subject: string }
+  | { readonly kind: 'login'; readonly issuer: string; readonly subject: string; readonly claims: Claims }
   | { readonly kind: 'test identity'; readonly name: string }
   | { readonly kind: 'person'; readonly id: string };
 
+/** The part of a rulebook that says what is known of a caller. */
+export type Knowing = Pick<Rulebook, 'attributes' | 'roles'>;
+
+/** For questions about a visitor, of whom nothing is ever known. */
+export const nothingKnown: Knowing = { attributes: new Map(), roles: new Map() };
+
 /**
- * Looks the caller up. One statement, so that person, roles, clock and version belong together; nothing of it is
- * remembered from one request to the next, so every change holds for the next request. Roles outside their time
- * do not count. A trial may name another moment, `at`. Cost: three index look-ups.
+ * Looks the caller up. One statement, so that person, roles, attributes, clock and version belong together; nothing of
+ * it is remembered from one request to the next, so every change holds for the next request. Where the version is not
+ * the one that `rulebook` is, what was worked out counts for nothing: ask again with that one. Roles outside their time
+ * do not count. A trial may name another moment, `at`. Cost: three index look-ups, and what the attributes ask for.
  */
 export async function arrive(
   on: Executor,
+  rulebook: Knowing,
   credentials: Credentials,
   at: string | null = null,
 ): Promise<Arrival | null> {
-  const [row] = await (on.isTransaction === true ? run : runKept)<Row>(on, arrivalSql(credentials, at));
+  const now = at === null ? sql`now()` : sql`${value(at)}::timestamptz`;
+  const statement = arrivalSql(rulebook, credentials, now);
+  const [row] = await (on.isTransaction === true ? run : runKept)<Row>(on, statement);
   if (row === undefined) return null;
-  const { _now: now, _version: version, _roles: roles, ...values } = row;
-  if (credentials.kind === 'visitor') return { caller: { person: null, roles: new Set() }, now, version };
-  return { caller: { person: { id: values.id as string, values }, roles: new Set(roles) }, now, version };
+  const { _now: moment, _version: version, _roles: given, _held: held, _email: email, ...values } = row;
+  if (credentials.kind === 'visitor') {
+    const caller = { person: null, roles: new Set<string>() };
+    return { caller, now: moment, version, unknownRoles: [] };
+  }
+  const byCondition = [...rulebook.roles.values()].filter((role) => role.when !== null);
+  const roles = new Set([
+    ...given.filter((role) => rulebook.roles.has(role) && isGivenByHand(rulebook, role)),
+    ...byCondition.filter((_, index) => held[index] === true).map((role) => role.name),
+  ]);
+  return {
+    caller: { person: { id: values.id as string, values: { ...values, email } }, roles },
+    now: moment,
+    version,
+    unknownRoles: given.filter((role) => !rulebook.roles.has(role)),
+  };
 }
 
 /** The service's own columns begin with an underscore, so that no field of people can hide one. */
-type Row = { _now: string; _version: number | null; _roles: string[] } & Record<string, Value>;
+type Row = {
+  _now: string;
+  _version: number | null;
+  _roles: string[];
+  _held: (boolean | null)[];
+  _email: string | null;
+} & Record<string, Value>;
 
-function arrivalSql(credentials: Credentials, at: string | null): Fragment {
-  const now = sql`coalesce(${value(at)}::timestamptz, now())`;
+function arrivalSql(rulebook: Knowing, credentials: Credentials, now: Fragment): Fragment {
   const moment = sql`${now} as _now, (select max(version) from gate.rulebooks) as _version`;
   if (credentials.kind === 'visitor') return sql`select ${moment}`;
+  const claims = credentials.kind === 'login' ? credentials.claims : {};
+  const email = verifiedEmail(claims);
+  const { joins, attributes, roles } = arrivalParts(rulebook, 'p', email, now, claims);
+  const held =
+    roles.length === 0 ? sql`array[]::boolean[]` : sql`array[${commaList(roles.map((each) => each.holds))}]`;
+  const columns = [
+    sql`p.*`,
+    ...attributes,
+    sql`${email} as ${identifier('_email')}`,
+    sql`${held} as _held`,
+    moment,
+  ];
+  const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`records.people as p`);
   return sql`
-    select p.*, ${moment},
+    select ${commaList(columns)},
       array(
         select a.role from gate.role_assignments as a
         where a.person = p.id and (a.starts is null or a.starts <= ${now}) and (a.ends is null or ${now} < a.ends)
       ) as _roles
-    from records.people as p
+    from ${joined}
     where p._active and ${matching(credentials)}`;
+}
+
+/** The address counts only where it is verified: by us, or by an issuer whose token says so of this very address. */
+function verifiedEmail(claims: Claims): Fragment {
+  const said = claims.email_verified === true && typeof claims.email === 'string' ? claims.email : null;
+  return sql`case when p._email_verified or p.email = ${value(said)}::text then p.email end`;
 }
 
 function matching(credentials: Exclude<Credentials, { kind: 'visitor' }>): Fragment {

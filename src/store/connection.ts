@@ -1,6 +1,8 @@
 import knexFactory, { type Knex } from 'knex';
 import pg from 'pg';
+import { parse as parseArray } from 'postgres-array';
 import type { Fragment } from '../core/sql/fragment.ts';
+import { JsonDocument } from '../core/types/types.ts';
 import { formatTimestamp } from '../core/types/values.ts';
 
 /** The database, or a transaction on it. Functions of the store take one and answer rows, never a builder. */
@@ -20,6 +22,13 @@ const readers = new Map<number, (text: string) => unknown>([
   [pg.types.builtins.NUMERIC, String],
   [pg.types.builtins.DATE, String],
   [pg.types.builtins.TIMESTAMPTZ, readTimestamp],
+  [pg.types.builtins.JSONB, (text) => new JsonDocument(JSON.parse(text))],
+  // Lists, by the types of their items: bool, int8, numeric, date, timestamptz; texts and uuids are read as they come.
+  [1000, (text) => parseArray(text, (each) => each === 't')],
+  [1016, (text) => parseArray(text, Number)],
+  [1231, (text) => parseArray(text, String)],
+  [1182, (text) => parseArray(text, String)],
+  [1185, (text) => parseArray(text, readTimestamp)],
 ]);
 
 /**

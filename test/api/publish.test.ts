@@ -62,7 +62,7 @@ test('what is published holds for the very next request, on every process', asyn
 test('a rulebook with errors changes nothing and names every error with its place', async () => {
   const answer = await refused('collection hives { code txt required label }\nrules hive { people may red }');
   expect(answer).toContain('"status":422');
-  for (const part of ['T009', '"line":1,"column":25', 'P001', '"line":2']) expect(answer).toContain(part);
+  for (const part of ['T009', '"line":1,"column":25', 'N001', '"line":2']) expect(answer).toContain(part);
   expect((await world.desk.overview()).version).toBe(1);
 });
 

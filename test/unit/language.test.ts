@@ -72,6 +72,21 @@ const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, sp
     `let on_duty(h: hives) = h.size = 1\n${rule('keeper may read when on_duty(this)')}`,
   ],
   N009: ['role a includes b  role b includes a', 'b', 'role a includes b  role b'],
+  N010: [
+    'attribute a integer = me.b\nattribute b integer = me.a',
+    'a',
+    'people { c integer }\nattribute a integer = me.b\nattribute b integer = me.c',
+  ],
+  N011: [
+    rule('keeper may archive'),
+    'archive',
+    `action archive on hives sets size = 0\n${rule('keeper may archive')}`,
+  ],
+  N012: [
+    'accept people feeds crews because "x"',
+    'crews',
+    'accept people feeds crews because "x"\nattribute crews integer = count(p in people)',
+  ],
   N008: ['let a() = b()\nlet b() = a()', 'b', 'let a() = b()\nlet b() = me is present'],
   T012: [
     `let big(h: hives) = h.size > 9
@@ -89,10 +104,35 @@ ${rule('keeper may read when big(this)')}`,
   R010: [rule('keeper may read when old.size = 1'), 'old.size', rule('keeper may update when old.size = 1')],
   T011: ['collection hives { a text self set }', 'self set', 'people { a text self set }'],
   T013: ['collection a { up text  tree by up }', 'up', 'collection a { up ref a  tree by up }'],
+  T014: ['collection a { x list of ref a }', 'x list of ref a', 'collection a { x list of text }'],
+  R013: [
+    'role a  role b when me has role a',
+    'me has role a',
+    'role a  role b includes a when me is present',
+  ],
+  R014: [
+    `${rule('keeper may create')}\nattribute mine integer = count(h in hives where h.keeper = me)`,
+    'keeper may create',
+    `${rule('keeper may create')}\nattribute mine integer = count(h in hives where h.keeper = me)\naccept hives feeds mine because "x"`,
+  ],
+  R015: [
+    'role a when me is present\ntest identity ada { roles a }',
+    'a',
+    'role a\ntest identity ada { roles a }',
+  ],
+  E003: [
+    `${hives}collection b { name text required }\ntrial "t" { given b () as visitor { reads no b } }`,
+    'given b ()',
+    `${hives}collection b { name text required }\ntrial "t" { given b (name = "x") as visitor { reads no b } }`,
+  ],
   R001: [rule('keeper may read (all), delete (code)'), '(code)', rule('keeper may read (all), delete')],
   R002: [rule('keeper may read, update (code)'), 'read', rule('keeper may read (all), update (code)')],
   R003: [rule('keeper may update (id)'), 'id', rule('keeper may read (id)')],
-  R004: [rule('keeper may read stamp keeper = me'), 'keeper', rule('keeper may create stamp keeper = me')],
+  R004: [
+    rule('keeper may read, update stamp keeper = me'),
+    'keeper',
+    rule('keeper may update stamp keeper = me'),
+  ],
   R005: [
     rule('keeper may create (code, keeper) stamp keeper = me'),
     'keeper',
@@ -179,7 +219,7 @@ test('all errors of a text are found at once, also behind one that breaks a sent
   keeper may update (size) when size = "x"
 }
 collection crews { name txt  lead ref peeple }`;
-  expect(check(text).map(({ code }) => code)).toEqual(['P001', 'N002', 'N002', 'T001', 'T009', 'N001']);
+  expect(check(text).map(({ code }) => code)).toEqual(['N011', 'N002', 'N002', 'T001', 'T009', 'N001']);
 });
 
 test('the order of files and of declarations does not matter', () => {

@@ -60,11 +60,18 @@ export const suppliedSchema = z.record(z.string(), z.unknown()).meta({
   description: 'Values by field, as the rulebook types them; null for a missing value',
 });
 
+/** The parameters of an action, by name. */
+export const parametersSchema = z.record(z.string(), z.unknown()).meta({
+  id: 'Parameters',
+  description: 'The parameters of the action, as the rulebook types them; one that is left out is missing',
+});
+
 export const meSchema = z
   .object({
     kind: z.enum(['person', 'visitor']),
     id: z.uuid().nullable(),
-    roles: z.array(z.string()),
+    roles: z.array(z.string()).describe('Held, or brought along by one that is'),
+    attributes: z.record(z.string(), z.unknown()).describe('What is known beside the fields of people'),
   })
   .meta({ id: 'Me', description: 'Who the service thinks is calling' });
 

@@ -1,26 +1,27 @@
-import type { CompareOperator } from '../language/ast.ts';
+import type { CompareOperator, Expression } from '../language/ast.ts';
 import { negate, type Condition, type Operand } from '../ir/conditions.ts';
-import type { Type } from '../types/types.ts';
+import { typeName, type Type } from '../types/types.ts';
+import type { Findings } from './context.ts';
+import { isLiteral, type Literal } from './literals.ts';
+import { checkMember } from './membership.ts';
+import { checkOperand, literalBeside } from './operands.ts';
+import type { Scope } from './scope.ts';
 
 /** Can values of these types be compared? Integers with decimals, a `one of` with texts, references to one collection. */
 export function comparable(a: Type, b: Type): boolean {
   if (a.kind === 'ref' && b.kind === 'ref') return a.collection === b.collection;
+  // A list is asked for its members, a JSON value for its presence.
+  if (a.kind === 'list' || a.kind === 'json') return false;
   const family = (type: Type) =>
     type.kind === 'one of' ? 'text' : type.kind === 'integer' ? 'decimal' : type.kind;
   return family(a) === family(b);
 }
 
 /** The types that have an order. */
-export const ordered: ReadonlySet<Type['kind']> = new Set([
-  'text',
-  'integer',
-  'decimal',
-  'date',
-  'timestamp',
-]);
+const ordered: ReadonlySet<Type['kind']> = new Set(['text', 'integer', 'decimal', 'date', 'timestamp']);
 
 /** Each comparison in normal form. */
-export const comparisons: Readonly<Record<CompareOperator, (left: Operand, right: Operand) => Condition>> = {
+const comparisons: Readonly<Record<CompareOperator, (left: Operand, right: Operand) => Condition>> = {
   '=': (left, right) => ({ kind: 'equal', left, right }),
   '!=': (left, right) => negate({ kind: 'equal', left, right }),
   '<': (left, right) => ({ kind: 'less', left, right }),
@@ -28,3 +29,70 @@ export const comparisons: Readonly<Record<CompareOperator, (left: Operand, right
   '>': (left, right) => ({ kind: 'less', left: right, right: left }),
   '>=': (left, right) => ({ kind: 'at most', left: right, right: left }),
 };
+
+/** `a = b` and the orders: both sides of types that can be compared. */
+export function checkComparison(
+  expression: Expression & { kind: 'compare' },
+  scope: Scope,
+  findings: Findings,
+): Condition | null {
+  const pair = checkPair(expression.left, expression.right, scope, findings);
+  if (pair === null) return null;
+  const [left, right] = pair;
+  const { operator } = expression;
+  if (operator !== '=' && operator !== '!=') {
+    const unordered = [left, right].find((operand) => !ordered.has(operand.type.kind));
+    if (unordered !== undefined) {
+      findings.add('T005', `${typeName(unordered.type)} has no order`, expression.span, 'use = or !=');
+      return null;
+    }
+  }
+  return comparisons[operator](left, right);
+}
+
+function checkPair(
+  left: Expression,
+  right: Expression,
+  scope: Scope,
+  findings: Findings,
+): [Operand, Operand] | null {
+  if (isLiteral(left) !== isLiteral(right)) {
+    const [literal, other] = isLiteral(left) ? [left, right] : [right as Literal, left];
+    const typed = checkOperand(other, scope, findings);
+    if (typed === null) return null;
+    const operand = literalBeside(literal, typed.type, findings);
+    if (operand === null) return null;
+    return literal === left ? [operand, typed] : [typed, operand];
+  }
+  const a = checkOperand(left, scope, findings);
+  const b = checkOperand(right, scope, findings);
+  if (a === null || b === null) return null;
+  if (comparable(a.type, b.type)) return [a, b];
+  findings.add('T001', `${typeName(a.type)} cannot be compared with ${typeName(b.type)}`, {
+    ...left.span,
+    end: right.span.end,
+  });
+  return null;
+}
+
+/** `contains`, `starts with`, `ends with` of texts; `contains` of a list, too. */
+export function checkTextTest(
+  expression: Expression & { kind: 'text test' },
+  scope: Scope,
+  findings: Findings,
+): Condition | null {
+  const { operator } = expression;
+  const left = checkOperand(expression.left, scope, findings);
+  if (left?.type.kind === 'list' && operator === 'contains')
+    return checkMember(expression.right, expression.left, false, scope, findings);
+  const right = checkOperand(expression.right, scope, findings);
+  if (left === null || right === null) return null;
+  const wrong = [left, right].findIndex(({ type }) => type.kind !== 'text' && type.kind !== 'one of');
+  if (wrong === -1) return { kind: operator, left, right };
+  findings.add(
+    'T001',
+    `“${operator}” is about texts, and this is ${typeName((wrong === 0 ? left : right).type)}`,
+    (wrong === 0 ? expression.left : expression.right).span,
+  );
+  return null;
+}

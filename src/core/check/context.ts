@@ -2,7 +2,11 @@ import type { Code } from '../diagnostics/codes.ts';
 import type { Diagnostic } from '../diagnostics/diagnostic.ts';
 import { limits } from '../language/limits.ts';
 import type { Name } from '../language/ast.ts';
+import type { Source } from '../language/source.ts';
 import type { Span } from '../language/span.ts';
+import type { Action } from '../ir/rulebook.ts';
+import type { Schema } from '../types/schema.ts';
+import type { Scope } from './scope.ts';
 
 /** Where the checks put what they find. */
 export class Findings {
@@ -18,6 +22,22 @@ export class Findings {
       ...(related === undefined ? {} : { related }),
     });
   }
+}
+
+/** All names of a rulebook, which the checks of sentences go by. */
+export interface Known {
+  readonly sources: readonly Source[];
+  readonly schema: Schema;
+  readonly roles: ReadonlySet<string>;
+  readonly actions: ReadonlyMap<string, Action>;
+  /** Makes the scope of a condition, in which roles, attributes and lets are known. */
+  readonly scopeOf: () => Scope;
+}
+
+/** A piece of the rulebook as it was written, in one line. */
+export function writtenAt(sources: readonly Source[], span: Span): string {
+  const text = sources.find((source) => source.name === span.source)?.text ?? '';
+  return text.slice(span.start, span.end).replace(/\s+/g, ' ');
 }
 
 /** Reports each name of a list that stands in it a second time; answers the first of each. */

@@ -1,35 +1,30 @@
 import { suggestion } from '../diagnostics/suggest.ts';
-import type { FenceSentence, OperationName, RulesDeclaration } from '../language/ast.ts';
-import type { Source } from '../language/source.ts';
+import type { FenceSentence, RulesDeclaration } from '../language/ast.ts';
 import type { Condition } from '../ir/conditions.ts';
-import type { Fence } from '../ir/rulebook.ts';
-import type { Collection, Schema } from '../types/schema.ts';
+import type { Fence, Operation } from '../ir/rulebook.ts';
+import type { Collection } from '../types/schema.ts';
 import { checkCondition } from './conditions.ts';
-import type { Findings } from './context.ts';
-import type { ScopeMaker } from './lets.ts';
+import { writtenAt, type Findings, type Known } from './context.ts';
+import { knownOperation, sidesOf } from './operations.ts';
 
 const never: Condition = { kind: 'constant', value: false };
 
 /** All fences of all `rules` blocks, in the order of the files; one with an error is left out. */
 export function checkFences(
   declarations: readonly RulesDeclaration[],
-  schema: Schema,
-  roles: ReadonlySet<string>,
-  sources: readonly Source[],
-  scopeOf: ScopeMaker,
+  known: Known,
   findings: Findings,
 ): Fence[] {
   const fences: Fence[] = [];
   for (const declaration of declarations) {
-    const collection = schema.get(declaration.collection.text);
+    const collection = known.schema.get(declaration.collection.text);
     // A collection that does not exist is told of by its rules.
     if (collection === undefined) continue;
-    const text = sources.find((source) => source.name === declaration.span.source)?.text ?? '';
     for (const sentence of declaration.fences) {
-      const fence = checkFence(sentence, collection, roles, scopeOf, findings);
+      const fence = checkFence(sentence, collection, known, findings);
       if (fence === null) continue;
       const place = fences.filter((each) => each.collection === collection.name).length + 1;
-      const written = text.slice(sentence.core.start, sentence.core.end).replace(/\s+/g, ' ');
+      const written = writtenAt(known.sources, sentence.core);
       fences.push({ ...fence, id: `${collection.name}/fence-${place}`, text: written });
     }
   }
@@ -39,20 +34,17 @@ export function checkFences(
 function checkFence(
   sentence: FenceSentence,
   collection: Collection,
-  roles: ReadonlySet<string>,
-  scopeOf: ScopeMaker,
+  known: Known,
   findings: Findings,
 ): Omit<Fence, 'id' | 'text'> | null {
   const before = findings.diagnostics.length;
   for (const role of sentence.but) {
-    if (roles.has(role.text)) continue;
-    findings.add('N003', `nobody declared a role “${role.text}”`, role.span, suggestion(role.text, roles));
+    if (known.roles.has(role.text)) continue;
+    const hint = suggestion(role.text, known.roles);
+    findings.add('N003', `nobody declared a role “${role.text}”`, role.span, hint);
   }
-  const operations = checkOperations(sentence, collection, findings);
-  const every = (...allowed: OperationName[]) =>
-    sentence.operations.every((each) => allowed.includes(each.operation));
-  const sides = { old: every('update', 'delete'), new: every('update') };
-  const scope = { ...scopeOf(), record: collection.name, ...sides };
+  const operations = checkOperations(sentence, collection, known, findings);
+  const scope = { ...known.scopeOf(), record: collection.name, ...sidesOf(sentence.operations) };
   const when = sentence.unless === null ? never : checkCondition(sentence.unless, scope, findings);
   if (when !== null && sentence.unless !== null && when.kind === 'constant' && !when.value) {
     findings.add(
@@ -78,10 +70,13 @@ function checkFence(
 function checkOperations(
   sentence: FenceSentence,
   collection: Collection,
+  known: Known,
   findings: Findings,
-): Map<OperationName, ReadonlySet<string> | null> {
-  const operations = new Map<OperationName, ReadonlySet<string> | null>();
-  for (const { operation, fields, span } of sentence.operations) {
+): Map<Operation, ReadonlySet<string> | null> {
+  const operations = new Map<Operation, ReadonlySet<string> | null>();
+  for (const clause of sentence.operations) {
+    const { operation, fields, span } = clause;
+    knownOperation(clause, collection, known, findings);
     if (operations.has(operation)) {
       findings.add(
         'R007',
@@ -93,9 +88,6 @@ function checkOperations(
     if (fields === null) {
       operations.set(operation, null);
       continue;
-    }
-    if (operation === 'delete') {
-      findings.add('R001', 'a record is deleted whole: delete takes no field list', fields.span);
     }
     const named = new Set<string>();
     for (const name of fields.names) {

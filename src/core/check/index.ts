@@ -3,15 +3,19 @@ import type { Declaration } from '../language/ast.ts';
 import { limits } from '../language/limits.ts';
 import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
-import { nodesOf, pathsOf, type Condition } from '../ir/conditions.ts';
-import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
+import { nodesOf, pathsOf, type Condition, type Operand } from '../ir/conditions.ts';
+import type { Rulebook } from '../ir/rulebook.ts';
 import type { Schema } from '../types/schema.ts';
+import { checkActions } from './actions.ts';
+import { attributeTypes, checkAttributes } from './attributes.ts';
 import { refuseCircles } from './circles.ts';
 import { checkCondition } from './conditions.ts';
-import { Findings } from './context.ts';
+import { Findings, type Known } from './context.ts';
+import { refuseSelfPromotion } from './feeds.ts';
 import { checkFences } from './fences.ts';
+import { checkInvariants } from './invariants.ts';
 import { checkLets } from './lets.ts';
-import { checkRoles } from './roles.ts';
+import { checkRoles, declaredRoles } from './roles.ts';
 import { checkRules } from './rules.ts';
 import { checkSchema } from './schema.ts';
 import { plainScope } from './scope.ts';
@@ -33,14 +37,22 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
     declarations.filter((each): each is Declaration & { kind: K } => each.kind === kind);
 
   const schema = checkSchema(of('collection'), findings);
-  const roles = checkRoles(of('role'), findings);
-  const roleNames = new Set(roles.keys());
-  const scopeOf = checkLets(of('let'), schema, roleNames, findings);
-  const rules = checkRules(of('rules'), schema, roleNames, sources, scopeOf, findings);
-  const fences = checkFences(of('rules'), schema, roleNames, sources, scopeOf, findings);
+  const given = [...of('attribute'), ...of('claim')];
+  const types = attributeTypes(given, schema, findings);
+  const declared = declaredRoles(of('role'), findings);
+  const actions = checkActions(of('action'), schema, types, findings);
+  const roleNames = new Set(declared.keys());
+  const scopeOf = checkLets(of('let'), schema, roleNames, types, findings);
+  const known: Known = { sources, schema, roles: roleNames, actions, scopeOf };
+  const attributes = checkAttributes(given, types, scopeOf, findings);
+  const roles = checkRoles(declared, schema, actions, scopeOf, findings);
+  const rules = checkRules(of('rules'), known, findings);
+  const fences = checkFences(of('rules'), known, findings);
   refuseCircles(rules, fences, findings);
-  const identities = checkIdentities(of('identity'), schema, roleNames, findings);
-  const trials = checkTrials(of('trial'), schema, new Set(identities.keys()), sources, scopeOf, findings);
+  refuseSelfPromotion(roles, attributes, rules, of('accept'), known, findings);
+  const invariants = checkInvariants(of('invariant'), known, findings);
+  const identities = checkIdentities(of('identity'), roles, schema, findings);
+  const trials = checkTrials(of('trial'), new Set(identities.keys()), known, findings);
 
   const diagnostics = [...parsed.flatMap((file) => file.diagnostics), ...findings.diagnostics];
   if (diagnostics.length > 0) return { ok: false, diagnostics: inReadingOrder(diagnostics) };
@@ -50,24 +62,36 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
       sources,
       schema,
       roles,
+      attributes,
+      actions,
       rules,
       fences,
-      readThroughMe: readThroughMe(rules, fences),
+      readThroughMe: readThroughMe([
+        ...[...rules, ...fences].map((each) => each.when),
+        ...rules.flatMap((rule) => rule.stamps.map((stamp) => stamp.value)),
+        ...[...roles.values()].flatMap((role) => role.when ?? []),
+        ...[...attributes.values()].flatMap(({ source }) =>
+          source.kind === 'claim'
+            ? []
+            : source.kind === 'every'
+              ? [source.operand, source.where]
+              : source.operand,
+        ),
+        ...[...actions.values()].flatMap(({ sets }) =>
+          [...sets.values()].flatMap((each) => (each.kind === 'value' ? each.operand : [])),
+        ),
+      ]),
       identities,
       trials,
+      invariants,
     },
   };
 }
 
-function readThroughMe(rules: readonly Rule[], fences: readonly Fence[]): Set<string> {
+function readThroughMe(nodes: readonly (Condition | Operand)[]): Set<string> {
   const fields = new Set<string>();
-  for (const { when } of fences) {
-    for (const path of pathsOf(when)) if (path.root === 'me') fields.add(path.steps[0]!.field);
-  }
-  for (const { when, stamps } of rules) {
-    for (const node of [when, ...stamps.map((stamp) => stamp.value)]) {
-      for (const path of pathsOf(node)) if (path.root === 'me') fields.add(path.steps[0]!.field);
-    }
+  for (const node of nodes) {
+    for (const path of pathsOf(node)) if (path.root === 'me') fields.add(path.steps[0]!.field);
   }
   return fields;
 }

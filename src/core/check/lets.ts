@@ -3,8 +3,9 @@ import { suggestion } from '../diagnostics/suggest.ts';
 import type { Condition, Operand } from '../ir/conditions.ts';
 import type { Schema } from '../types/schema.ts';
 import { simpleTypes, typeName, type Type } from '../types/types.ts';
-import { checkCondition, checkOperandOf } from './conditions.ts';
+import { checkCondition } from './conditions.ts';
 import { Findings, withoutRepeats } from './context.ts';
+import { checkOperandOf } from './operands.ts';
 import { recordOperand } from './paths.ts';
 import { plainScope, type Scope } from './scope.ts';
 
@@ -25,6 +26,7 @@ export function checkLets(
   declarations: readonly LetDeclaration[],
   schema: Schema,
   roles: ReadonlySet<string>,
+  attributes: ReadonlyMap<string, Type>,
   findings: Findings,
 ): ScopeMaker {
   const declared = withoutRepeats(declarations, (each) => each.name, 'let', findings);
@@ -51,6 +53,7 @@ export function checkLets(
       const scope = {
         ...plainScope(schema),
         roles,
+        attributes,
         writeOut: using(plain),
         variables,
         depth: variables.size,
@@ -61,7 +64,7 @@ export function checkLets(
       findings.add(each.code, each.message, each.span, each.hint, each.related);
     lets.set(name, { declaration, faulty: own.diagnostics.length > 0 });
   }
-  return () => ({ ...plainScope(schema), roles, writeOut: using(lets) });
+  return () => ({ ...plainScope(schema), roles, attributes, writeOut: using(lets) });
 }
 
 function using(lets: ReadonlyMap<string, CheckedLet>): Scope['writeOut'] {

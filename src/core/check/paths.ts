@@ -17,7 +17,16 @@ export function resolvePath(
   const variable = path.root === 'bare' ? scope.variables.get(first!.text) : undefined;
   if (variable !== undefined) return follow(variable, path.steps.slice(1), path, scope, findings);
   const base = rootOf(path, scope, findings);
-  return base === null ? null : follow(base, path.steps, path, scope, findings);
+  if (base === null) return null;
+  const attribute = path.root === 'me' && first !== undefined ? scope.attributes.get(first.text) : undefined;
+  if (attribute === undefined) return follow(base, path.steps, path, scope, findings);
+  const known: PathOperand = {
+    kind: 'path',
+    root: 'me',
+    steps: [{ collection: PEOPLE, field: first!.text }],
+    type: attribute,
+  };
+  return follow(known, path.steps.slice(1), path, scope, findings);
 }
 
 /** The record that a path begins with, as the path to its own id. */
@@ -80,7 +89,9 @@ function follow(
     const field = fieldOf(scope.schema, collection, name.text);
     if (field === null) {
       const known = [...collectionOf(scope.schema, collection).fields.keys()];
-      const names_ = index === 0 && path.root === 'bare' ? [...known, ...scope.variables.keys()] : known;
+      const beside =
+        path.root === 'bare' ? scope.variables : path.root === 'me' ? scope.attributes : new Map();
+      const names_ = index === 0 ? [...known, ...beside.keys()] : known;
       findings.add(
         'N002',
         `${collection} has no field “${name.text}”`,

@@ -9,7 +9,7 @@ import {
   type Field,
   type Schema,
 } from '../types/schema.ts';
-import { simpleTypes, type Type } from '../types/types.ts';
+import { simpleTypes, typeName, type Scalar, type Type } from '../types/types.ts';
 import { withoutRepeats, type Findings } from './context.ts';
 import { isLiteral, literalValue } from './literals.ts';
 import { resolvePath } from './paths.ts';
@@ -79,6 +79,18 @@ function checkFields(
       const { span } = field.marks.find((each) => each.mark === 'self set')!;
       findings.add('T011', '“self set” is about fields of people', span, 'leave it out');
     }
+    const onDelete = checkOnDelete(field, type, marks.has('required'), findings);
+    if ((type.kind === 'list' || type.kind === 'json') && marks.has('unique')) {
+      findings.add('T011', `“unique” is not for ${typeName(type)}`, field.name.span, 'leave it out');
+    }
+    if (type.kind === 'list' && type.of.kind === 'ref') {
+      findings.add(
+        'T014',
+        'a field cannot hold references to many records: nothing would keep them whole',
+        field.span,
+        'make a collection whose records link the two',
+      );
+    }
     fields.set(field.name.text, {
       name: field.name.text,
       type,
@@ -87,6 +99,7 @@ function checkFields(
       sensitive: marks.has('sensitive'),
       selfSet: marks.has('self set'),
       default: checkDefault(field, type, findings),
+      onDelete,
       system: false,
     });
   }
@@ -94,7 +107,28 @@ function checkFields(
   return fields;
 }
 
-function checkType(type: TypeName, collections: ReadonlySet<string>, findings: Findings): Type | null {
+/** What becomes of the record when the one that it points at is deleted: refused, unless it is said. */
+function checkOnDelete(
+  field: FieldDeclaration,
+  type: Type,
+  required: boolean,
+  findings: Findings,
+): Field['onDelete'] {
+  if (field.onDelete === null) return 'refuse';
+  const { rule, span } = field.onDelete;
+  if (type.kind !== 'ref') findings.add('T011', '“on delete” is about references', span, 'leave it out');
+  if (rule === 'clear' && required) {
+    findings.add('T011', 'a required reference cannot be cleared', span, 'use refuse or remove');
+  }
+  return rule;
+}
+
+/** A type as it is written; null where there is none such. */
+export function checkType(
+  type: TypeName,
+  collections: { has(name: string): boolean; keys(): Iterable<string> },
+  findings: Findings,
+): Type | null {
   switch (type.kind) {
     case 'simple': {
       const known = Object.hasOwn(simpleTypes, type.name.text);
@@ -103,7 +137,7 @@ function checkType(type: TypeName, collections: ReadonlySet<string>, findings: F
         'T009',
         `there is no type “${type.name.text}”`,
         type.name.span,
-        suggestion(type.name.text, [...Object.keys(simpleTypes), 'ref', 'one of']),
+        suggestion(type.name.text, [...Object.keys(simpleTypes), 'ref', 'one of', 'list of']),
       );
       return null;
     }
@@ -118,8 +152,15 @@ function checkType(type: TypeName, collections: ReadonlySet<string>, findings: F
       return { kind: 'one of', values: type.values.map((each) => each.value) };
     case 'ref':
       if (collections.has(type.collection.text)) return { kind: 'ref', collection: type.collection.text };
-      unknownCollection(type.collection, collections, findings);
+      unknownCollection(type.collection, collections.keys(), findings);
       return null;
+    case 'list': {
+      const of = checkType(type.of, collections, findings);
+      if (of === null) return null;
+      if (of.kind !== 'list' && of.kind !== 'json') return { kind: 'list', of };
+      findings.add('T014', `there are no lists of ${typeName(of)}`, type.span, 'a list holds plain values');
+      return null;
+    }
   }
 }
 
@@ -136,7 +177,7 @@ function checkDefault(field: FieldDeclaration, type: Type, findings: Findings): 
   const expression = field.default;
   if (expression === null) return null;
   if (expression.kind === 'now' && type.kind === 'timestamp') return { kind: 'now' };
-  if (!isLiteral(expression) || type.kind === 'ref') {
+  if (!isLiteral(expression) || type.kind === 'ref' || type.kind === 'list' || type.kind === 'json') {
     findings.add(
       'T006',
       `the default of ${field.name.text} must be a plain value of its type`,
@@ -146,7 +187,7 @@ function checkDefault(field: FieldDeclaration, type: Type, findings: Findings): 
     return null;
   }
   const value = literalValue(expression, type, findings);
-  return value === null ? null : { kind: 'value', value };
+  return value === null ? null : { kind: 'value', value: value as Scalar };
 }
 
 function checkLabel(declaration: CollectionDeclaration, findings: Findings): string | null {

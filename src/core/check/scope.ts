@@ -2,6 +2,7 @@ import type { Expression } from '../language/ast.ts';
 import { limits } from '../language/limits.ts';
 import type { Condition, Operand } from '../ir/conditions.ts';
 import type { Schema } from '../types/schema.ts';
+import type { Type } from '../types/types.ts';
 import type { Findings } from './context.ts';
 
 /** What the names in a condition can mean. */
@@ -15,6 +16,10 @@ export interface Scope {
   readonly old: boolean;
   readonly new: boolean;
   readonly roles: ReadonlySet<string>;
+  /** What is known of the caller beside the fields of people. */
+  readonly attributes: ReadonlyMap<string, Type>;
+  /** Is it a role or an attribute that is being worked out? Then nothing that is decided by them can be asked. */
+  readonly working: boolean;
   /** A let where it is used, its condition with the arguments in place of the parameters. */
   readonly writeOut: (
     call: Expression & { kind: 'call' },
@@ -40,6 +45,8 @@ export function plainScope(schema: Schema): Scope {
     old: false,
     new: false,
     roles: new Set(),
+    attributes: new Map(),
+    working: false,
     writeOut: () => null,
     variables: new Map(),
     depth: 0,

@@ -2,27 +2,34 @@ import { suggestion } from '../diagnostics/suggest.ts';
 import type {
   Assignment,
   ExpectationSentence,
+  GivenSentence,
   IdentityDeclaration,
   Name,
   TrialDeclaration,
 } from '../language/ast.ts';
-import type { Source } from '../language/source.ts';
 import type { Span } from '../language/span.ts';
-import type { Expectation, GivenValue, Identity, Trial } from '../ir/rulebook.ts';
+import {
+  actionKey,
+  type Expectation,
+  type GivenValue,
+  type Identity,
+  type Role,
+  type Trial,
+} from '../ir/rulebook.ts';
 import { PEOPLE, collectionOf, type Collection, type Schema } from '../types/schema.ts';
-import { simpleTypes } from '../types/types.ts';
+import { simpleTypes, type Type } from '../types/types.ts';
 import { parseValue } from '../types/values.ts';
 import { checkCondition } from './conditions.ts';
-import { withoutRepeats, type Findings } from './context.ts';
+import { withoutRepeats, writtenAt, type Findings, type Known } from './context.ts';
 import { isLiteral, literalValue } from './literals.ts';
-import type { ScopeMaker } from './lets.ts';
+import { unknownOperation } from './roles.ts';
 import { unknownCollection } from './schema.ts';
 
 /** All test identities. Their e-mail addresses differ, since people are unique by address. */
 export function checkIdentities(
   declarations: readonly IdentityDeclaration[],
+  roles: ReadonlyMap<string, Role>,
   schema: Schema,
-  roles: ReadonlySet<string>,
   findings: Findings,
 ): Map<string, Identity> {
   const declared = withoutRepeats(declarations, (each) => each.name, 'test identity', findings);
@@ -36,7 +43,14 @@ export function checkIdentities(
           'N003',
           `nobody declared a role “${holding.role.text}”`,
           holding.role.span,
-          suggestion(holding.role.text, roles),
+          suggestion(holding.role.text, roles.keys()),
+        );
+      } else if (roles.get(holding.role.text)!.when !== null) {
+        findings.add(
+          'R015',
+          `“${holding.role.text}” is held by whoever meets its condition`,
+          holding.role.span,
+          'leave it out, and give the identity what the condition asks for',
         );
       }
       return {
@@ -46,7 +60,7 @@ export function checkIdentities(
     });
     const fields = new Map<string, GivenValue>();
     for (const assignment of declaration.fields) {
-      const value = givenValue(assignment, people, schema, { identities: new Set(), me: false }, findings);
+      const value = givenValue(assignment, fieldFor(assignment, people, findings), schema, nobody, findings);
       if (value !== null) fields.set(assignment.field.text, value);
     }
     const address = fields.get('email');
@@ -86,10 +100,8 @@ function momentOf(written: { value: string; span: Span }, findings: Findings): s
 /** All trials, every name in them resolved as far as it can be without the data. */
 export function checkTrials(
   declarations: readonly TrialDeclaration[],
-  schema: Schema,
   identities: ReadonlySet<string>,
-  sources: readonly Source[],
-  scopeOf: ScopeMaker,
+  known: Known,
   findings: Findings,
 ): Trial[] {
   const declared = withoutRepeats(
@@ -99,12 +111,14 @@ export function checkTrials(
     findings,
   );
   return [...declared.values()].map((declaration) => {
-    const text = sources.find((source) => source.name === declaration.span.source)?.text ?? '';
+    const given = declaration.given
+      .map((sentence) => checkGiven(sentence, { identities, me: false }, known, findings))
+      .filter((each) => each !== null);
     const parts = declaration.parts.map((part) => {
       if (part.as !== null) knownIdentity(part.as, identities, findings);
       const names = { identities, me: part.as !== null };
       const expectations = part.expectations
-        .map((sentence) => checkExpectation(sentence, schema, names, text, scopeOf, findings))
+        .map((sentence) => checkExpectation(sentence, names, known, findings))
         .filter((each) => each !== null);
       return {
         identity: part.as?.text ?? null,
@@ -112,7 +126,7 @@ export function checkTrials(
         expectations,
       };
     });
-    return { title: declaration.title.value, parts, span: declaration.span };
+    return { title: declaration.title.value, given, parts, span: declaration.span };
   });
 }
 
@@ -127,6 +141,9 @@ function knownIdentity(name: Name, identities: ReadonlySet<string>, findings: Fi
   return false;
 }
 
+/** In the block of an identity nobody else can be named. */
+const nobody = { identities: new Set<string>(), me: false };
+
 interface NamesInTrial {
   readonly identities: ReadonlySet<string>;
   readonly me: boolean;
@@ -134,18 +151,17 @@ interface NamesInTrial {
 
 function checkExpectation(
   sentence: ExpectationSentence,
-  schema: Schema,
   names: NamesInTrial,
-  source: string,
-  scopeOf: ScopeMaker,
+  known: Known,
   findings: Findings,
 ): Expectation | null {
+  const { schema } = known;
   const collection = schema.get(sentence.collection.text);
   if (collection === undefined) {
     unknownCollection(sentence.collection, schema.keys(), findings);
     return null;
   }
-  const text = source.slice(sentence.span.start, sentence.span.end).replace(/\s+/g, ' ');
+  const text = writtenAt(known.sources, sentence.span);
   const common = { collection: collection.name, text, span: sentence.span };
   const label = (span: Span): boolean => {
     if (collection.label !== null) return true;
@@ -171,7 +187,7 @@ function checkExpectation(
         labels: sentence.records.map((each) => each.label),
       };
     case 'reads only where': {
-      const where = checkCondition(sentence.where, { ...scopeOf(), record: collection.name }, findings);
+      const where = checkCondition(sentence.where, { ...known.scopeOf(), record: collection.name }, findings);
       return where === null ? null : { ...common, kind: 'reads only where', where };
     }
     case 'read':
@@ -179,18 +195,40 @@ function checkExpectation(
       label(sentence.record.span);
       return { ...common, kind: sentence.kind, allowed: sentence.allowed, label: sentence.record.label };
     case 'update':
+    case 'act': {
       label(sentence.record.span);
+      const { allowed, record } = sentence;
+      const action = sentence.kind === 'act' ? sentence.action : null;
+      const parameters =
+        action === null ? null : known.actions.get(actionKey(collection.name, action.text))?.parameters;
+      if (parameters === undefined) {
+        const names_ = [...known.actions.values()].filter((each) => each.collection === collection.name);
+        unknownOperation(
+          action!,
+          collection.name,
+          names_.map((each) => each.name),
+          findings,
+        );
+        return null;
+      }
+      givesNothing(sentence, findings);
+      const given =
+        parameters === null
+          ? values(sentence.values)
+          : givenParameters(sentence.values, parameters, schema, names, findings);
+      const giving = values(sentence.giving);
       return {
         ...common,
         kind: 'update',
-        allowed: sentence.allowed,
-        label: sentence.record.label,
-        values: values(sentence.values),
+        action: action?.text ?? null,
+        allowed,
+        label: record.label,
+        values: given,
+        giving,
       };
+    }
     case 'create': {
-      if (!sentence.allowed && sentence.giving.length > 0) {
-        findings.add('E002', 'what may not be created gives nothing', sentence.giving[0]!.field.span);
-      }
+      givesNothing(sentence, findings);
       return {
         ...common,
         kind: 'create',
@@ -217,6 +255,63 @@ function checkExpectation(
   }
 }
 
+function givesNothing(
+  { allowed, giving }: { allowed: boolean; giving: readonly Assignment[] },
+  findings: Findings,
+): void {
+  const [first] = giving;
+  if (!allowed && first !== undefined)
+    findings.add('E002', 'what may not be done gives nothing', first.field.span);
+}
+
+/** A record for one trial alone: with every value that its collection requires. */
+function checkGiven(
+  { collection: name, values: assignments, span }: GivenSentence,
+  names: NamesInTrial,
+  known: Known,
+  findings: Findings,
+): Trial['given'][number] | null {
+  const collection = known.schema.get(name.text);
+  if (collection === undefined) {
+    unknownCollection(name, known.schema.keys(), findings);
+    return null;
+  }
+  const values = givenValues(assignments, collection, known.schema, names, findings, new Set(['created_at']));
+  for (const field of collection.fields.values()) {
+    if (!field.required || field.system || field.default !== null || values.has(field.name)) continue;
+    findings.add(
+      'E003',
+      `${collection.name} needs a value for “${field.name}”`,
+      span,
+      `add ${field.name} = …`,
+    );
+  }
+  return { collection: collection.name, values, span };
+}
+
+function givenParameters(
+  assignments: readonly Assignment[],
+  parameters: ReadonlyMap<string, { readonly type: Type }>,
+  schema: Schema,
+  names: NamesInTrial,
+  findings: Findings,
+): Map<string, GivenValue> {
+  const values = new Map<string, GivenValue>();
+  for (const assignment of assignments) {
+    const { field: name } = assignment;
+    const parameter = parameters.get(name.text);
+    if (values.has(name.text)) findings.add('N005', `“${name.text}” is given twice`, name.span);
+    if (parameter === undefined) {
+      const hint = suggestion(name.text, parameters.keys());
+      findings.add('N002', `the action has no parameter “${name.text}”`, name.span, hint);
+    }
+    const place = parameter === undefined ? null : { name: name.text, type: parameter.type };
+    const value = givenValue(assignment, place, schema, names, findings);
+    if (value !== null) values.set(name.text, value);
+  }
+  return values;
+}
+
 function unknownField(name: Name, collection: Collection, findings: Findings): void {
   findings.add(
     'N002',
@@ -232,36 +327,53 @@ function givenValues(
   schema: Schema,
   names: NamesInTrial,
   findings: Findings,
+  system: ReadonlySet<string> = new Set(),
 ): Map<string, GivenValue> {
   const values = new Map<string, GivenValue>();
   for (const assignment of assignments) {
     if (values.has(assignment.field.text)) {
       findings.add('N005', `“${assignment.field.text}” is given twice`, assignment.field.span);
     }
-    const value = givenValue(assignment, collection, schema, names, findings);
+    const field = fieldFor(assignment, collection, findings, system);
+    const value = givenValue(assignment, field, schema, names, findings);
     if (value !== null) values.set(assignment.field.text, value);
   }
   return values;
 }
 
+/** The field that a value is given to; callers and trials never give those that the service fills in. */
+function fieldFor(
+  { field: name }: Assignment,
+  collection: Collection,
+  findings: Findings,
+  system: ReadonlySet<string> = new Set(),
+): Place | null {
+  const field = collection.fields.get(name.text);
+  if (field === undefined) {
+    unknownField(name, collection, findings);
+    return null;
+  }
+  if (!field.system || system.has(name.text)) return field;
+  findings.add('R003', `the service alone fills in “${field.name}”`, name.span);
+  return null;
+}
+
+/** What takes a value: a field, or a parameter of an action. */
+interface Place {
+  readonly name: string;
+  readonly type: Type;
+}
+
 /** A value as written in a trial: a literal, a record by its label, an identity by its name, me, now, missing. */
 function givenValue(
   assignment: Assignment,
-  collection: Collection,
+  field: Place | null,
   schema: Schema,
   names: NamesInTrial,
   findings: Findings,
 ): GivenValue | null {
   const { value } = assignment;
-  const field = collection.fields.get(assignment.field.text);
-  if (field === undefined) {
-    unknownField(assignment.field, collection, findings);
-    return null;
-  }
-  if (field.system) {
-    findings.add('R003', `the service alone fills in “${field.name}”`, assignment.field.span);
-    return null;
-  }
+  if (field === null) return null;
   if (value.kind === 'none') return { kind: 'value', value: null };
   if (value.kind === 'now' && field.type.kind === 'timestamp') return { kind: 'now' };
   if (isLiteral(value) && (field.type.kind !== 'ref' || value.kind === 'text')) {

@@ -1,4 +1,4 @@
-import type { Audience, Rulebook } from '../ir/rulebook.ts';
+import { pairKey, type Audience, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import type { Value } from '../types/types.ts';
 
 /** The values of one record by field; a field that is not there counts as missing. */
@@ -6,26 +6,49 @@ export type RecordValues = Readonly<Record<string, Value>>;
 
 /** Who asks: a person with the roles held at this moment, or a visitor (`person` is null). */
 export interface Caller {
+  /**
+   * The values are what conditions read through `me`: the person's fields (`email` only where it is verified) and all
+   * attributes.
+   */
   readonly person: { readonly id: string; readonly values: RecordValues } | null;
-  /** Always empty for a visitor. Roles that the rulebook does not know are left out. */
+  /**
+   * Given by hand or by their own condition; what these include is asked for with `rolesFor`. Always empty for a
+   * visitor. Roles that the rulebook does not know count for nothing.
+   */
   readonly roles: ReadonlySet<string>;
 }
 
-/** Does a rule for this audience speak of the caller? Rules for visitors do not apply to people. */
-export function speaksOf(audience: Audience, caller: Caller): boolean {
+/** The roles that count for one operation on one collection: those held, and what they bring along for it. */
+export function rolesFor(
+  rulebook: Pick<Rulebook, 'roles'>,
+  caller: Caller,
+  operation: Operation,
+  collection: string,
+): Set<string> {
+  const pair = pairKey(operation, collection);
+  const held = new Set<string>();
+  for (const name of caller.roles) {
+    for (const [role, pairs] of rulebook.roles.get(name)?.includes ?? []) {
+      if (pairs === 'all' || pairs.has(pair)) held.add(role);
+    }
+  }
+  return held;
+}
+
+/** The roles that a caller holds for everything, in order of their names: those held, and what they bring along whole. */
+export function rolesHeld(rulebook: Pick<Rulebook, 'roles'>, caller: Caller): string[] {
+  const held = new Set<string>();
+  for (const name of caller.roles) {
+    for (const [role, pairs] of rulebook.roles.get(name)?.includes ?? []) if (pairs === 'all') held.add(role);
+  }
+  return [...held].toSorted();
+}
+
+/** Does a rule for this audience speak of the caller, who holds these roles? Rules for visitors are not for people. */
+export function speaksOf(audience: Audience, caller: Caller, roles: ReadonlySet<string>): boolean {
   if (audience.everybody) return true;
   if (caller.person === null) return audience.visitors;
   if (audience.people) return true;
-  for (const role of caller.roles) if (audience.roles.has(role)) return true;
+  for (const role of roles) if (audience.roles.has(role)) return true;
   return false;
-}
-
-/**
- * The roles that a caller holds by those assigned: these, and all that they include. An assigned role that the
- * rulebook does not know gives nothing.
- */
-export function heldRoles(rulebook: Pick<Rulebook, 'roles'>, assigned: Iterable<string>): Set<string> {
-  const held = new Set<string>();
-  for (const name of assigned) for (const role of rulebook.roles.get(name)?.includes ?? []) held.add(role);
-  return held;
 }

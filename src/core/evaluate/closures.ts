@@ -1,13 +1,15 @@
-import type { Condition, Operand, PathOperand, Step } from '../ir/conditions.ts';
+import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
 import { shiftDate, shiftTimestamp } from '../types/time.ts';
 import type { Truth } from '../types/truth.ts';
-import type { Type, Value } from '../types/types.ts';
+import type { Scalar, ScalarType, Type, Value } from '../types/types.ts';
 import { compareValues } from '../types/values.ts';
 import type { Caller, RecordValues } from './caller.ts';
 
 /** What a decision knows beside the record in hand. */
 export interface Circumstances {
   readonly caller: Caller;
+  /** The roles that count for the operation being decided (`rolesFor`). */
+  readonly roles: ReadonlySet<string>;
   /** The moment of the request, as a timestamp value. */
   readonly now: string;
   /** Any record with full sight; null where there is none. */
@@ -60,7 +62,7 @@ function compileTest(condition: Condition): Test {
       return () => value;
     }
     case 'equal':
-      return compileComparison(condition.left, condition.right, (order) => order === 0);
+      return compileEqual(condition.left, condition.right);
     case 'less':
       return compileComparison(condition.left, condition.right, (order) => order < 0);
     case 'at most':
@@ -79,7 +81,21 @@ function compileTest(condition: Condition): Test {
       const values = condition.values.map((literal) => literal.value);
       return (frame, circumstances) => {
         const value = get(frame, circumstances);
-        return value === null ? null : values.some((each) => compareValues(kind, value, each) === 0);
+        return value === null
+          ? null
+          : values.some((each) => compareValues(kind, value as Scalar, each) === 0);
+      };
+    }
+    case 'member': {
+      const get = compileOperand(condition.operand);
+      const getList = compileOperand(condition.list);
+      const { of } = condition.list.type as Type & { kind: 'list' };
+      const kind = condition.operand.type.kind === 'decimal' ? 'decimal' : of.kind;
+      return (frame, circumstances) => {
+        const value = get(frame, circumstances);
+        const list = getList(frame, circumstances);
+        if (value === null || list === null) return null;
+        return (list as readonly Scalar[]).some((each) => compareValues(kind, value as Scalar, each) === 0);
       };
     }
     case 'missing': {
@@ -92,7 +108,7 @@ function compileTest(condition: Condition): Test {
     }
     case 'has role': {
       const { role } = condition;
-      return (_, circumstances) => circumstances.caller.roles.has(role);
+      return (_, circumstances) => circumstances.roles.has(role);
     }
     case 'may': {
       const target = compileOperand(condition.target);
@@ -152,7 +168,21 @@ function compileComparison(left: Operand, right: Operand, accepts: (order: numbe
     const a = getLeft(frame, circumstances);
     if (a === null) return null;
     const b = getRight(frame, circumstances);
-    return b === null ? null : accepts(compareValues(kind, a, b));
+    return b === null ? null : accepts(compareValues(kind, a as Scalar, b as Scalar));
+  };
+}
+
+/** Every type but decimals has one shape for one value (`types/values.ts`), so being equal is being the same. */
+function compileEqual(left: Operand, right: Operand): Test {
+  if (comparisonKind(left.type, [right]) === 'decimal')
+    return compileComparison(left, right, (order) => order === 0);
+  const getLeft = compileOperand(left);
+  const getRight = compileOperand(right);
+  return (frame, circumstances) => {
+    const a = getLeft(frame, circumstances);
+    if (a === null) return null;
+    const b = getRight(frame, circumstances);
+    return b === null ? null : a === b;
   };
 }
 
@@ -162,11 +192,12 @@ function compileWithin(left: Operand, right: Operand, parent: Step): Test {
   const getRight = compileOperand(right);
   return (frame, circumstances) => {
     const start = getLeft(frame, circumstances);
-    const wanted = getRight(frame, circumstances);
-    if (start === null || wanted === null) return null;
+    const above = getRight(frame, circumstances);
+    if (start === null || above === null) return null;
+    const wanted: readonly Value[] = Array.isArray(above) ? above : [above];
     const passed = new Set<Value>();
     for (let here: Value = start; here !== null;) {
-      if (here === wanted) return true;
+      if (wanted.includes(here)) return true;
       if (passed.has(here)) return null;
       passed.add(here);
       here = circumstances.look(parent.collection, here as string)?.[parent.field] ?? null;
@@ -190,8 +221,11 @@ function compileTextTest(
 }
 
 /** Integers beside decimals compare as decimals; a `one of` compares as the text that it is. */
-function comparisonKind(type: Type, others: readonly Operand[]): Type['kind'] {
-  return others.some((other) => other.type.kind === 'decimal') ? 'decimal' : type.kind;
+function comparisonKind(type: Type, others: readonly Operand[]): ScalarType['kind'] {
+  // The checker lets nothing else be compared.
+  return others.some((other) => other.type.kind === 'decimal')
+    ? 'decimal'
+    : (type.kind as ScalarType['kind']);
 }
 
 function compileOperand(operand: Operand): Getter {
@@ -240,11 +274,11 @@ function compileOperand(operand: Operand): Getter {
   }
 }
 
-function compileChange(operand: Operand, change: (value: Exclude<Value, null>) => Value): Getter {
+function compileChange(operand: Operand, change: (value: Scalar) => Value): Getter {
   const get = compileOperand(operand);
   return (frame, circumstances) => {
     const value = get(frame, circumstances);
-    return value === null ? null : change(value);
+    return value === null ? null : change(value as Scalar);
   };
 }
 
@@ -273,6 +307,23 @@ function followed(before: Getter, step: Step, root: PathOperand['root']): Getter
     const { look } = side ?? circumstances;
     return look(step.collection, id as string)?.[step.field] ?? null;
   };
+}
+
+/** The present values of an attribute that is taken from records, as they come. */
+export function evaluateEvery(
+  source: { readonly range: Range; readonly operand: Operand; readonly where: Condition },
+  circumstances: Circumstances,
+): Scalar[] {
+  const test = compileTest(source.where);
+  const get = compileOperand(source.operand);
+  const values: Scalar[] = [];
+  for (const record of circumstances.all(source.range.collection)) {
+    const frame: Frame = [Object.create(null) as RecordValues, record];
+    if (test(frame, circumstances) !== true) continue;
+    const value = get(frame, circumstances);
+    if (value !== null) values.push(value as Scalar);
+  }
+  return values;
 }
 
 /** The value of a stamp, which needs no record. */

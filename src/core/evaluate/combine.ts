@@ -1,7 +1,6 @@
-import type { OperationName } from '../language/ast.ts';
-import type { Fence, Rule, Rulebook, Stamp } from '../ir/rulebook.ts';
+import type { Action, Fence, Operation, Rule, Rulebook, Stamp } from '../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../types/schema.ts';
-import { speaksOf, type Caller } from './caller.ts';
+import { rolesFor, speaksOf, type Caller } from './caller.ts';
 import { compilePredicate, type Circumstances, type MayDecider, type Predicate } from './closures.ts';
 
 /**
@@ -23,33 +22,43 @@ export type Asked = Rule | Fence;
 
 /** Everything that decides one operation of one caller on one collection. */
 export interface Grants {
+  /** The rules that name the operation and speak of the caller, in the order of the rulebook. */
   readonly rules: readonly Rule[];
   /** Those that do not exempt the caller. */
   readonly fences: readonly Fence[];
+  /** The roles that count for this operation on this collection. */
+  readonly roles: ReadonlySet<string>;
 }
 
 export function grantsFor(
   rulebook: Rulebook,
   caller: Caller,
   collection: string,
-  operation: OperationName,
+  operation: Operation,
 ): Grants {
+  const roles = rolesFor(rulebook, caller, operation, collection);
+  const rules = rulebook.rules.filter(
+    (rule) =>
+      rule.collection === collection &&
+      rule.operations.has(operation) &&
+      speaksOf(rule.audience, caller, roles),
+  );
   const fences = rulebook.fences.filter(
     (fence) =>
       fence.collection === collection &&
       fence.operations.has(operation) &&
-      ![...caller.roles].some((role) => fence.exempt.has(role)),
+      ![...roles].some((role) => fence.exempt.has(role)),
   );
-  return { rules: rulesFor(rulebook, caller, collection, operation), fences };
+  return { rules, fences, roles };
 }
 
 /** The fences that are about the record as a whole. */
-export function recordFences({ fences }: Grants, operation: OperationName): readonly Fence[] {
+export function recordFences({ fences }: Grants, operation: Operation): readonly Fence[] {
   return fences.filter((fence) => fence.operations.get(operation) === null);
 }
 
 /** The fences that are about a field. None is about the id of a readable record. */
-export function fieldFences({ fences }: Grants, operation: OperationName, field: string): readonly Fence[] {
+export function fieldFences({ fences }: Grants, operation: Operation, field: string): readonly Fence[] {
   if (operation === 'read' && field === 'id') return [];
   return fences.filter((fence) => fence.operations.get(operation)?.has(field) === true);
 }
@@ -59,21 +68,8 @@ function isClosed(fence: Fence): boolean {
   return fence.when.kind === 'constant' && !fence.when.value;
 }
 
-/** The rules that name the operation and speak of the caller, in the order of the rulebook. */
-export function rulesFor(
-  rulebook: Rulebook,
-  caller: Caller,
-  collection: string,
-  operation: OperationName,
-): Rule[] {
-  return rulebook.rules.filter(
-    (rule) =>
-      rule.collection === collection && rule.operations.has(operation) && speaksOf(rule.audience, caller),
-  );
-}
-
 /** Those of `rules` that cover a field in an operation. The id comes with every readable record. */
-export function covering(rules: readonly Rule[], operation: OperationName, field: string): readonly Rule[] {
+export function covering(rules: readonly Rule[], operation: Operation, field: string): readonly Rule[] {
   if (operation === 'read' && field === 'id') return rules;
   return rules.filter((rule) => rule.operations.get(operation)!.has(field));
 }
@@ -139,6 +135,40 @@ export function allowsSupplied(
   return { allowed, refused };
 }
 
+/**
+ * What decides an action: the rules that name it, and every fence on the action, on updating the record, and on
+ * updating a field that it sets. The `roles` are those that count for the action; a fence on update asks for those of
+ * its own pair, which `grantsFor` has seen to.
+ */
+export function actionGrants(rulebook: Rulebook, caller: Caller, action: Action): ActionGrants {
+  const own = grantsFor(rulebook, caller, action.collection, action.name);
+  const updating = grantsFor(rulebook, caller, action.collection, 'update');
+  const concerned = updating.fences.filter((fence) => {
+    const about = fence.operations.get('update');
+    return about === null || [...action.sets.keys()].some((field) => about!.has(field));
+  });
+  return { own, updating: { ...updating, rules: [], fences: concerned } };
+}
+
+/** Apart, since `me has role` means another pair in each. */
+export interface ActionGrants {
+  readonly own: Grants;
+  readonly updating: Grants;
+}
+
+/**
+ * The rules whose stamps would be set: those that create or act, and those about update alone that cover a supplied
+ * field. Which of them are set is known only when they are seen to be true, with their stamps set.
+ */
+export function stampers(grants: Grants, operation: Operation, supplied: readonly string[]): Rule[] {
+  return grants.rules.filter(
+    (rule) =>
+      rule.stamps.length > 0 &&
+      (operation !== 'update' ||
+        (rule.operations.size === 1 && supplied.some((field) => rule.operations.get('update')!.has(field)))),
+  );
+}
+
 /** May the record be deleted? Default deny: one rule must be true, and every fence passed. */
 export function allowsDelete(grants: Grants, holds: Holds): boolean {
   return grants.rules.some(holds) && recordFences(grants, 'delete').every(holds);
@@ -185,17 +215,20 @@ export function mayDecider(rulebook: Rulebook): MayDecider {
   return ({ operation, collection, fields }, record, circumstances) => {
     const { caller, look } = circumstances;
     const side = { record, look };
-    const here: Circumstances = { ...circumstances, old: side, new: side };
-    const holds: Holds = (asked) => {
-      const predicate = predicates.get(asked) ?? compilePredicate(asked.when);
-      predicates.set(asked, predicate);
-      return predicate(record, here) === true;
+    const asking = ({ roles }: Grants): Holds => {
+      const here: Circumstances = { ...circumstances, roles, old: side, new: side };
+      return (asked) => {
+        const predicate = predicates.get(asked) ?? compilePredicate(asked.when);
+        predicates.set(asked, predicate);
+        return predicate(record, here) === true;
+      };
     };
-    if (shownFields(grantsFor(rulebook, caller, collection, 'read'), [], holds) === null) return false;
+    const reading = grantsFor(rulebook, caller, collection, 'read');
+    if (shownFields(reading, [], asking(reading)) === null) return false;
     if (operation === 'read') return true;
     const grants = grantsFor(rulebook, caller, collection, operation);
-    if (operation === 'delete') return allowsDelete(grants, holds);
+    if (operation === 'delete') return allowsDelete(grants, asking(grants));
     const own = promotesItself(rulebook, caller, collection, record.id as string, fields);
-    return own.length === 0 && allowsSupplied(grants, 'update', fields, holds).allowed;
+    return own.length === 0 && allowsSupplied(grants, 'update', fields, asking(grants)).allowed;
   };
 }

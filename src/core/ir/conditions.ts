@@ -1,4 +1,4 @@
-import type { Type, Value } from '../types/types.ts';
+import type { Scalar, Type } from '../types/types.ts';
 
 /**
  * The small normal form of conditions: the only input of the closures and of the SQL.
@@ -7,7 +7,7 @@ import type { Type, Value } from '../types/types.ts';
 
 /** A value. `literal` is never missing; a missing one is written `is missing`. */
 export type Operand =
-  | { readonly kind: 'literal'; readonly value: Exclude<Value, null>; readonly type: Type }
+  | { readonly kind: 'literal'; readonly value: Scalar; readonly type: Type }
   | { readonly kind: 'now' | 'today'; readonly type: Type }
   | PathOperand
   /** `lower` changes A to Z alone; `length` counts code points. */
@@ -32,7 +32,7 @@ export interface PathOperand {
 }
 
 /**
- * `record`: the record being decided; `me`: the caller's record of people; `old`, `new`: the record before and after
+ * `record`: the record being decided; `me`: the caller's record of people, whose first step may be an attribute, too; `old`, `new`: the record before and after
  * an update; a number: the record that the enclosing `some` or `count` of that depth speaks of, from 1.
  */
 export type Root = 'record' | 'me' | 'old' | 'new' | number;
@@ -57,7 +57,9 @@ export type Condition =
       readonly left: Operand;
       readonly right: Operand;
     }
-  /** Is the record on the left the one on the right, or below it? `parent` leads upwards. */
+  /** Is the value in the list? Unknown where either is missing. */
+  | { readonly kind: 'member'; readonly operand: Operand; readonly list: Operand }
+  /** Is the record on the left the one on the right (or any of a list), or below it? `parent` leads upwards. */
   | { readonly kind: 'within'; readonly left: Operand; readonly right: Operand; readonly parent: Step }
   | {
       readonly kind: 'among';
@@ -104,6 +106,8 @@ function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
       return [node.left, node.right];
     case 'among':
       return [node.operand, ...node.values];
+    case 'member':
+      return [node.operand, node.list];
     case 'missing':
     case 'holds':
     case 'not':

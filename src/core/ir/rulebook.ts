@@ -1,28 +1,90 @@
-import type { OperationName } from '../language/ast.ts';
 import type { Source } from '../language/source.ts';
 import type { Span } from '../language/span.ts';
 import type { Schema } from '../types/schema.ts';
-import type { Value } from '../types/types.ts';
-import type { Condition, Operand } from './conditions.ts';
+import type { Type, Value } from '../types/types.ts';
+import type { Condition, Operand, Range } from './conditions.ts';
 
 /** A checked rulebook: what the engines, the store and the trials work from. */
 export interface Rulebook {
   readonly sources: readonly Source[];
   readonly schema: Schema;
   readonly roles: ReadonlyMap<string, Role>;
+  /** Those that are worked out from others come after them. */
+  readonly attributes: ReadonlyMap<string, Attribute>;
+  /** By collection and name: see `actionKey`. */
+  readonly actions: ReadonlyMap<string, Action>;
   readonly rules: readonly Rule[];
   readonly fences: readonly Fence[];
   /** Fields of people that some rule reads through `me`: on their own record callers change only those `self set`. */
   readonly readThroughMe: ReadonlySet<string>;
   readonly identities: ReadonlyMap<string, Identity>;
   readonly trials: readonly Trial[];
+  readonly invariants: readonly Invariant[];
 }
+
+/** `read`, `create`, `update`, `delete`, or the name of an action of the collection. */
+export type Operation = string;
 
 export interface Role {
   readonly name: string;
   readonly title: string | null;
-  /** Itself, and every role that it brings along, over any number of steps. */
-  readonly includes: ReadonlySet<string>;
+  /** Itself, and every role that it brings along, over any number of steps, each with what it is brought along for. */
+  readonly includes: ReadonlyMap<string, Pairs>;
+  /** Who holds it; null: whoever is given it by hand. */
+  readonly when: Condition | null;
+}
+
+/** What a role is brought along for: everything, or these operations on these collections (see `pairKey`). */
+export type Pairs = 'all' | ReadonlySet<string>;
+
+export function pairKey(operation: Operation, collection: string): string {
+  return `${operation} ${collection}`;
+}
+
+/** Something known of the caller, as `me.NAME`, beside the fields of their person record. */
+export interface Attribute {
+  readonly name: string;
+  readonly type: Type;
+  readonly source:
+    | { readonly kind: 'claim'; readonly claim: string }
+    | { readonly kind: 'value'; readonly operand: Operand }
+    /** The present values of all records for which the condition is true, each once, in order. */
+    | {
+        readonly kind: 'every';
+        readonly range: Range;
+        readonly operand: Operand;
+        readonly where: Condition;
+      };
+}
+
+/** An operation of the application's own, which sets fields of a record. */
+export interface Action {
+  readonly name: string;
+  readonly collection: string;
+  readonly parameters: ReadonlyMap<string, { readonly type: Type; readonly required: boolean }>;
+  readonly sets: ReadonlyMap<
+    string,
+    | { readonly kind: 'value'; readonly operand: Operand }
+    | { readonly kind: 'parameter'; readonly name: string }
+    | { readonly kind: 'missing' }
+  >;
+  readonly span: Span;
+}
+
+export function actionKey(collection: string, name: string): string {
+  return `${collection}.${name}`;
+}
+
+/** Whoever may do this, the condition is true of the record. */
+export interface Invariant {
+  readonly title: string;
+  readonly operation: Operation;
+  readonly collection: string;
+  /** The fields that it is about; null: the record. */
+  readonly fields: readonly string[] | null;
+  readonly only: Condition;
+  readonly text: string;
+  readonly span: Span;
 }
 
 /** Whom a rule speaks of: any of them is enough. */
@@ -45,9 +107,9 @@ export interface Rule {
   readonly collection: string;
   readonly audience: Audience;
   /** The fields that each operation covers; delete covers the record. */
-  readonly operations: ReadonlyMap<OperationName, ReadonlySet<string>>;
+  readonly operations: ReadonlyMap<Operation, ReadonlySet<string>>;
   readonly when: Condition;
-  /** Sorted by field. Empty unless the sentence speaks of create. */
+  /** Sorted by field. They are set on create and by actions, and on update by a sentence about update alone. */
   readonly stamps: readonly Stamp[];
   readonly because: string | null;
   /** Who may do what, and when, as it was written. */
@@ -63,7 +125,7 @@ export interface Fence {
   /** Roles that it does not concern. */
   readonly exempt: ReadonlySet<string>;
   /** The fields that it is about in each operation; null: the record. */
-  readonly operations: ReadonlyMap<OperationName, ReadonlySet<string> | null>;
+  readonly operations: ReadonlyMap<Operation, ReadonlySet<string> | null>;
   /** Must be true for the record to pass: the fence's `unless`; never, where it has none. */
   readonly when: Condition;
   readonly because: string | null;
@@ -91,6 +153,12 @@ export type GivenValue =
 
 export interface Trial {
   readonly title: string;
+  /** Records that are there for this trial alone. */
+  readonly given: readonly {
+    readonly collection: string;
+    readonly values: GivenValues;
+    readonly span: Span;
+  }[];
   readonly parts: readonly TrialPart[];
   readonly span: Span;
 }
@@ -111,10 +179,13 @@ export type Expectation = { readonly collection: string; readonly text: string; 
   | { readonly kind: 'reads none' }
   | { readonly kind: 'read' | 'delete'; readonly allowed: boolean; readonly label: string }
   | {
+      /** An update, or an action with its parameters. */
       readonly kind: 'update';
+      readonly action: string | null;
       readonly allowed: boolean;
       readonly label: string;
       readonly values: GivenValues;
+      readonly giving: GivenValues;
     }
   | {
       readonly kind: 'create';

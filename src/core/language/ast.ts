@@ -35,6 +35,14 @@ export type Expression =
       readonly negated: boolean;
       readonly span: Span;
     }
+  /** `crew in me.crews`. */
+  | {
+      readonly kind: 'in list';
+      readonly operand: Expression;
+      readonly list: Expression;
+      readonly negated: boolean;
+      readonly span: Span;
+    }
   | {
       readonly kind: 'missing';
       readonly operand: Expression;
@@ -121,7 +129,9 @@ export type TypeName =
       readonly values: readonly { value: string; span: Span }[];
       readonly span: Span;
     }
-  | { readonly kind: 'ref'; readonly collection: Name; readonly span: Span };
+  | { readonly kind: 'ref'; readonly collection: Name; readonly span: Span }
+  /** `list of text`. */
+  | { readonly kind: 'list'; readonly of: TypeName; readonly span: Span };
 
 export type Mark = 'required' | 'unique' | 'label' | 'sensitive' | 'self set';
 
@@ -130,8 +140,12 @@ export interface FieldDeclaration {
   readonly type: TypeName;
   readonly marks: readonly { readonly mark: Mark; readonly span: Span }[];
   readonly default: Expression | null;
+  /** `on delete remove`: what becomes of this record when the one that it points at is deleted. */
+  readonly onDelete: { readonly rule: OnDelete; readonly span: Span } | null;
   readonly span: Span;
 }
+
+export type OnDelete = 'refuse' | 'remove' | 'clear';
 
 export interface CollectionDeclaration {
   readonly kind: 'collection';
@@ -149,7 +163,81 @@ export interface RoleDeclaration {
   readonly kind: 'role';
   readonly name: Name;
   readonly title: string | null;
-  readonly includes: readonly Name[];
+  readonly inclusions: readonly Inclusion[];
+  /** Who holds it, where nobody is given it by hand. */
+  readonly when: Expression | null;
+  readonly span: Span;
+}
+
+/** `includes keeper, inspector without hives (update)`: the limit holds for the roles of this clause alone. */
+export interface Inclusion {
+  readonly roles: readonly Name[];
+  readonly limit: { readonly kind: 'only' | 'without'; readonly pairs: readonly PairClause[] } | null;
+}
+
+/** `read`, on every collection; `hives`, in every operation; `hives (update)`. */
+export interface PairClause {
+  readonly name: Name;
+  readonly operations: readonly Name[] | null;
+}
+
+/** `attribute crews list of ref crews = every m.crew for m in crew_members where m.person = me`. */
+export interface AttributeDeclaration {
+  readonly kind: 'attribute';
+  readonly name: Name;
+  readonly type: TypeName;
+  readonly value: Expression | EveryExpression;
+  readonly span: Span;
+}
+
+export interface EveryExpression {
+  readonly kind: 'every';
+  readonly value: Expression;
+  readonly variable: Name;
+  readonly collection: Name;
+  readonly where: Expression | null;
+  readonly span: Span;
+}
+
+/** `claim tenant text from "https://hollowoak.example/tenant"`. */
+export interface ClaimDeclaration {
+  readonly kind: 'claim';
+  readonly name: Name;
+  readonly type: TypeName;
+  readonly claim: string;
+  readonly span: Span;
+}
+
+/** `accept crew_members feeds crews because "…"`. */
+export interface AcceptDeclaration {
+  readonly kind: 'accept';
+  readonly collection: Name;
+  readonly feeds: Name;
+  readonly because: string;
+  readonly span: Span;
+}
+
+/** `action list on lots (price decimal) sets status = "listed", reserve = price`. */
+export interface ActionDeclaration {
+  readonly kind: 'action';
+  readonly name: Name;
+  readonly collection: Name;
+  readonly parameters: readonly {
+    readonly name: Name;
+    readonly type: TypeName;
+    readonly required: boolean;
+  }[];
+  readonly sets: readonly Assignment[];
+  readonly span: Span;
+}
+
+/** `invariant "…" update hives (notes) only if keeper = me`. */
+export interface InvariantDeclaration {
+  readonly kind: 'invariant';
+  readonly title: { readonly value: string; readonly span: Span };
+  readonly operation: OperationClause;
+  readonly collection: Name;
+  readonly only: Expression;
   readonly span: Span;
 }
 
@@ -163,7 +251,8 @@ export interface FieldList {
 }
 
 export interface OperationClause {
-  readonly operation: OperationName;
+  /** One of the four, or the name of an action. */
+  readonly operation: string;
   readonly fields: FieldList | null;
   readonly span: Span;
 }
@@ -239,6 +328,15 @@ export type ExpectationSentence = { readonly collection: Name; readonly span: Sp
       readonly allowed: boolean;
       readonly record: RecordName;
       readonly values: readonly Assignment[];
+      readonly giving: readonly Assignment[];
+    }
+  | {
+      readonly kind: 'act';
+      readonly action: Name;
+      readonly allowed: boolean;
+      readonly record: RecordName;
+      readonly values: readonly Assignment[];
+      readonly giving: readonly Assignment[];
     }
   | { readonly kind: 'delete'; readonly allowed: boolean; readonly record: RecordName }
   | {
@@ -259,9 +357,18 @@ export interface TrialPart {
   readonly span: Span;
 }
 
+/** `given hives (code = "OAK-900", keeper = ada)`. */
+export interface GivenSentence {
+  readonly collection: Name;
+  readonly values: readonly Assignment[];
+  readonly span: Span;
+}
+
 export interface TrialDeclaration {
   readonly kind: 'trial';
   readonly title: { readonly value: string; readonly span: Span };
+  /** Records that are there for this trial alone. */
+  readonly given: readonly GivenSentence[];
   readonly parts: readonly TrialPart[];
   readonly span: Span;
 }
@@ -270,6 +377,11 @@ export type Declaration =
   | CollectionDeclaration
   | RoleDeclaration
   | LetDeclaration
+  | AttributeDeclaration
+  | ClaimDeclaration
+  | AcceptDeclaration
+  | ActionDeclaration
+  | InvariantDeclaration
   | RulesDeclaration
   | IdentityDeclaration
   | TrialDeclaration;

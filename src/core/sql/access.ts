@@ -9,9 +9,10 @@ import {
   type Grants,
 } from '../evaluate/combine.ts';
 import type { Condition } from '../ir/conditions.ts';
-import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
+import type { Rule, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
-import { conditionSql, type Precision, type Surroundings } from './conditions.ts';
+import { simpleTypes } from '../types/types.ts';
+import { conditionSql, typed, type Precision, type Surroundings } from './conditions.ts';
 import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
 
@@ -38,14 +39,14 @@ export class Access {
   /** Is the record under `alias` readable? Null counts as no: see `holds`. */
   readable(collection: string, alias: string, sides: Sides = {}): Fragment {
     const grants = this.#grants(collection);
-    return this.#passes(grants.rules, recordFences(grants, 'read'), alias, sides);
+    return this.#passes({ ...grants, fences: recordFences(grants, 'read') }, alias, sides);
   }
 
   /** Is the field of the record under `alias` shown? Implies `readable`. */
   shown(collection: string, field: string, alias: string): Fragment {
     const grants = this.#grants(collection);
     const fences = [...recordFences(grants, 'read'), ...fieldFences(grants, 'read', field)];
-    return this.#passes(covering(grants.rules, 'read', field), fences, alias);
+    return this.#passes({ ...grants, rules: covering(grants.rules, 'read', field), fences }, alias);
   }
 
   /** The field as the caller sees it. Only for records that are readable. */
@@ -54,33 +55,43 @@ export class Access {
     if (mask === 'shown') return column(alias, field);
     const { type } = fieldOf(this.rulebook.schema, collection, field)!;
     if (mask === 'withheld') return sql`null::${columnType(type)}`;
-    return sql`case when ${this.#passes(mask.rules, mask.fences, alias)} then ${column(alias, field)} end`;
+    return sql`case when ${this.#passes(mask, alias)} then ${column(alias, field)} end`;
   }
 
   /** A caller's filter: every field behind its mask, every step of a path only through readable records. */
   filter(condition: Condition, alias: string): Fragment {
     return conditionSql(condition, {
-      ...this.around(alias),
+      ...this.around(alias, noRoles),
       field: (at, step) => this.#maskedOperand(step.collection, step.field, at),
       visible: (at, step) => this.shown(step.collection, step.field, at),
     });
   }
 
   /**
-   * The condition of a rule or a fence for the record under `alias`. May be null, which is not true: so it stands
+   * The condition of a rule or a fence for the record under `alias`, asked with the roles that count for the operation
+   * (`Grants.roles`). May be null, which is not true: so it stands
    * only where PostgreSQL takes null for no (where, case when, or), or is read with `=== true`. Never under a `not`.
    * Without `is true` around it an index can serve it; with it none can, and a list of own records reads the whole
    * table.
    */
-  holds(asked: Asked, alias: string, sides: Sides = {}, precision: Precision = 'true'): Fragment {
-    return conditionSql(asked.when, { ...this.around(alias), ...sides }, precision);
+  holds(
+    asked: Asked,
+    roles: ReadonlySet<string>,
+    alias: string,
+    sides: Sides = {},
+    precision: Precision = 'true',
+  ): Fragment {
+    return conditionSql(asked.when, { ...this.around(alias, roles), ...sides }, precision);
   }
 
   /** A condition with full sight; for rules only, never for what a caller wrote. */
-  around(alias: string): Surroundings {
+  around(alias: string, roles: ReadonlySet<string>): Surroundings {
+    const values = this.caller.person?.values;
     return {
-      caller: this.caller,
-      now: this.now,
+      me: (step, type) => typed(values?.[step.field] ?? null, type),
+      hasRole: (role) => roles.has(role),
+      now: typed(this.now, simpleTypes.timestamp),
+      today: typed(this.now.slice(0, 10), simpleTypes.date),
       alias,
       field: (at, step) => column(at, step.field),
       relation: table,
@@ -111,7 +122,7 @@ export class Access {
       if (flag === undefined) {
         flag = `_shown_${flagNames.size}`;
         flagNames.set(key, flag);
-        columns.push(sql`${this.#passes(mask.rules, mask.fences, alias)} as ${identifier(flag)}`);
+        columns.push(sql`${this.#passes(mask, alias)} as ${identifier(flag)}`);
       }
       flags.set(field, flag);
     }
@@ -135,12 +146,12 @@ export class Access {
     if (rules.length === 0) return 'withheld';
     // Where every rule covers the field, readable means shown, and where one such rule asks nothing, it is so too.
     const covered = rules.length === grants.rules.length || rules.some(isUnconditional);
-    return covered && fences.length === 0 ? 'shown' : { rules, fences };
+    return covered && fences.length === 0 ? 'shown' : { ...grants, rules, fences };
   }
 
   /** One of the rules is true, and all of the fences are. The only place where the two meet in SQL. */
-  #passes(rules: readonly Rule[], fences: readonly Fence[], alias: string, sides: Sides = {}): Fragment {
-    const holds = (asked: Asked) => this.holds(asked, alias, sides);
+  #passes({ rules, fences, roles }: Grants, alias: string, sides: Sides = {}): Fragment {
+    const holds = (asked: Asked) => this.holds(asked, roles, alias, sides);
     const allowed = rules.some(isUnconditional) ? [] : [anyOf(rules.map(holds))];
     return allOf([...allowed, ...fences.map(holds)]);
   }
@@ -155,11 +166,12 @@ export class Access {
     const sides = { relation, changed: relation, old: at, new: at };
     const grants = grantsFor(this.rulebook, this.caller, collection, operation);
     if (operation === 'delete') {
-      conditions.push(this.#passes(grants.rules, recordFences(grants, 'delete'), at, sides));
+      conditions.push(this.#passes({ ...grants, fences: recordFences(grants, 'delete') }, at, sides));
     }
     for (const field of fields) {
       const fences = [...recordFences(grants, 'update'), ...fieldFences(grants, 'update', field)];
-      conditions.push(this.#passes(covering(grants.rules, 'update', field), fences, at, sides));
+      const rules = covering(grants.rules, 'update', field);
+      conditions.push(this.#passes({ ...grants, rules, fences }, at, sides));
     }
     const me = this.caller.person?.id ?? null;
     if (me !== null && promotesItself(this.rulebook, this.caller, collection, me, fields).length > 0) {
@@ -183,6 +195,9 @@ export interface SelectList {
   /** Field → column that says whether it is shown; null: never shown; absent: always shown. */
   readonly flags: ReadonlyMap<string, string | null>;
 }
+
+/** Filters do not ask for roles. */
+const noRoles: ReadonlySet<string> = new Set();
 
 function isUnconditional(rule: Rule): boolean {
   return rule.when.kind === 'constant' && rule.when.value;

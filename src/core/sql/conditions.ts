@@ -1,7 +1,6 @@
-import type { Caller } from '../evaluate/caller.ts';
 import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
-import type { Type } from '../types/types.ts';
-import { allOf, anyOf, sql, value, type Fragment, type SqlValue } from './fragment.ts';
+import { JsonDocument, type Type, type Value } from '../types/types.ts';
+import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
 
 /**
@@ -9,9 +8,13 @@ import { column, columnType, identifier, table } from './identifiers.ts';
  * cast, so that PostgreSQL never guesses a type.
  */
 export interface Surroundings {
-  readonly caller: Caller;
-  /** The moment of the request, as a timestamp value. */
-  readonly now: string;
+  /** A field of the caller's record of people, or an attribute. */
+  readonly me: (step: Step, type: Type) => Fragment;
+  /** Does the caller hold the role, for the operation that is being decided? */
+  readonly hasRole: (role: string) => boolean;
+  /** The moment of the request, and its day in UTC. */
+  readonly now: Fragment;
+  readonly today: Fragment;
   /** The alias under which the record being decided is in scope. */
   readonly alias: string;
   /** The aliases of the record before and after an update, where there are such. */
@@ -66,12 +69,19 @@ export function conditionSql(
         condition.values.find((literal) => literal.type.kind === 'decimal')?.type ?? condition.operand.type;
       return sql`${operand(condition.operand)} = any(${typed(list, type)}[])`;
     }
+    case 'member': {
+      const [item, list] = [operand(condition.operand), operand(condition.list)];
+      // The cast tells PostgreSQL that a look-up in brackets is one list, and no set of rows.
+      const found = sql`${item} = any((${list})::${columnType(condition.list.type)})`;
+      // A missing value in an empty list is false for PostgreSQL, and unknown for us.
+      return precision === 'true' ? found : sql`case when ${item} is not null then ${found} end`;
+    }
     case 'missing':
       return sql`${operand(condition.operand)} is null`;
     case 'holds':
       return operand(condition.operand);
     case 'has role':
-      return around.caller.roles.has(condition.role) ? sql`true` : sql`false`;
+      return around.hasRole(condition.role) ? sql`true` : sql`false`;
     case 'may': {
       const target = operand(condition.target);
       return sql`case when ${target} is not null then ${around.may(condition, target, around)} end`;
@@ -90,8 +100,9 @@ export function conditionSql(
 }
 
 /** A bound value with the cast of its type. */
-export function typed(bound: SqlValue, type: Type): Fragment {
-  return sql`${value(bound)}::${columnType(type)}`;
+export function typed(bound: Value, type: Type): Fragment {
+  const plain = bound instanceof JsonDocument ? JSON.stringify(bound) : bound;
+  return sql`${value(plain)}::${columnType(type)}`;
 }
 
 /** Texts are ordered by code point wherever they come from, also where neither side is a column of ours. */
@@ -136,7 +147,8 @@ function withinSql({ left, right, parent }: Condition & { kind: 'within' }, arou
   };
   const first = sql`select ${start} as id, ${parentOf(start)} as parent`;
   const next = sql`select up.parent, ${parentOf(sql`up.parent`)} from up where up.parent is not null`;
-  const answer = sql`select case when bool_or(id = ${wanted}) then true when bool_or(parent is null) then false end from up`;
+  const reached = right.type.kind === 'list' ? sql`id = any((${wanted})::uuid[])` : sql`id = ${wanted}`;
+  const answer = sql`select case when bool_or(${reached}) then true when bool_or(parent is null) then false end from up`;
   return sql`case when ${start} is not null and ${wanted} is not null then (with recursive up as (${first} union ${next}) ${answer}) end`;
 }
 
@@ -157,9 +169,9 @@ export function operandSql(operand: Operand, around: Surroundings): Fragment {
     case 'literal':
       return typed(operand.value, operand.type);
     case 'now':
-      return typed(around.now, operand.type);
+      return around.now;
     case 'today':
-      return typed(around.now.slice(0, 10), operand.type);
+      return around.today;
     case 'lower':
       // In the collation "C" only A to Z have lower-case letters: the same on every machine.
       return sql`lower(${operandSql(operand.operand, around)} collate "C")`;
@@ -212,7 +224,7 @@ function rootSql(
     case 'record':
       return { start: around.field(around.alias, step), alias: around.alias };
     case 'me':
-      return { start: typed(around.caller.person?.values[step.field] ?? null, type), alias: around.alias };
+      return { start: around.me(step, type), alias: around.alias };
     case 'old':
     case 'new': {
       const alias = around[root];

@@ -26,7 +26,7 @@ export function column(alias: string, field: string): Fragment {
   return Object.freeze({ text: `${identifier(alias).text}.${identifier(field).text}`, values: [] });
 }
 
-const columnTypes: Readonly<Record<Type['kind'], string>> = {
+const columnTypes: Readonly<Record<Exclude<Type['kind'], 'list'>, string>> = {
   text: 'text',
   'one of': 'text',
   integer: 'bigint',
@@ -36,9 +36,11 @@ const columnTypes: Readonly<Record<Type['kind'], string>> = {
   timestamp: 'timestamptz',
   uuid: 'uuid',
   ref: 'uuid',
+  json: 'jsonb',
 };
 
 /** The column type of a field type, also the cast of a bound value. */
 export function columnType(type: Type): Fragment {
-  return Object.freeze({ text: columnTypes[type.kind], values: [] });
+  const text = type.kind === 'list' ? `${columnTypes[type.of.kind]}[]` : columnTypes[type.kind];
+  return Object.freeze({ text, values: [] });
 }

@@ -1,15 +1,26 @@
 import type { Condition } from '../ir/conditions.ts';
 import { collectionsRead } from '../ir/conditions.ts';
-import type { Asked } from '../evaluate/combine.ts';
-import { collectionOf, type Collection } from '../types/schema.ts';
-import type { Value } from '../types/types.ts';
+import type { Asked, Grants } from '../evaluate/combine.ts';
+import { PEOPLE, collectionOf, type Collection } from '../types/schema.ts';
+import { simpleTypes, type Value } from '../types/types.ts';
 import type { Access } from './access.ts';
 import { typed, type Precision } from './conditions.ts';
-import { commaList, sql, value, type Fragment } from './fragment.ts';
+import { allOf, commaList, sql, value, type Fragment } from './fragment.ts';
 import { column, identifier, table } from './identifiers.ts';
 
 /** The values that a write sets, by field. Every field is of the schema and every value of its type. */
 export type NewValues = ReadonlyMap<string, Value>;
+
+/** What is asked for, and the roles that count for the operation: `asking` makes them of its grants. */
+export interface Questions {
+  readonly asked: readonly Asked[];
+  readonly roles: ReadonlySet<string>;
+}
+
+/** All rules and fences that decide an operation. */
+export function asking({ rules, fences, roles }: Grants): Questions {
+  return { asked: [...rules, ...fences], roles };
+}
 
 /** Which rules are true, as a row of flags: `before_0`, `after_0` for the first rule, and so on. */
 export interface RuleFlags {
@@ -23,33 +34,61 @@ export interface RuleFlags {
  */
 export function updateFlagsSql(
   access: Access,
-  asked: readonly Asked[],
+  { asked, roles }: Questions,
   collection: string,
   id: string,
   changes: NewValues,
   precision: Precision = 'true',
 ): RuleFlags {
   const { fields } = collectionOf(access.rulebook.schema, collection);
-  const row = [...fields.values()].map((field) =>
-    changes.has(field.name)
-      ? sql`${typed(changes.get(field.name)!, field.type)} as ${identifier(field.name)}`
-      : sql`${column('before', field.name)} as ${identifier(field.name)}`,
-  );
-  const afterwards = withRow(access, collection, value(id));
+  const afterwards = withRow(access, collection, sql`${value(id)}::uuid`);
   const before = { old: 'before', new: 'after', changed: afterwards };
   const after = { ...before, relation: afterwards };
   const flags = asked.flatMap((each, index) => [
-    sql`${access.holds(each, 'before', before, precision)} as ${identifier(`before_${index}`)}`,
-    sql`${access.holds(each, 'after', after, precision)} as ${identifier(`after_${index}`)}`,
+    sql`${access.holds(each, roles, 'before', before, precision)} as ${identifier(`before_${index}`)}`,
+    sql`${access.holds(each, roles, 'after', after, precision)} as ${identifier(`after_${index}`)}`,
   ]);
-  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${commaList(row)}) as "after" where ${column('before', 'id')} = ${value(id)}::uuid`;
+  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${changedRow(fields, changes)}) as "after" where ${column('before', 'id')} = ${value(id)}::uuid`;
   return { statement, asked };
+}
+
+/**
+ * How many of the records do not pass all of the fences, as they are and as the change would make them; for what
+ * happens to them because another record is deleted. No change: they are deleted themselves.
+ */
+export function stoppedSql(
+  access: Access,
+  { asked, roles }: Questions,
+  collection: string,
+  ids: readonly string[],
+  changes: NewValues | null,
+): Fragment {
+  const { fields } = collectionOf(access.rulebook.schema, collection);
+  const afterwards = withRow(access, collection, column('before', 'id'));
+  const before = changes === null ? { old: 'before' } : { old: 'before', new: 'after', changed: afterwards };
+  const passes = asked.flatMap((each) => [
+    access.holds(each, roles, 'before', before),
+    ...(changes === null ? [] : [access.holds(each, roles, 'after', { ...before, relation: afterwards })]),
+  ]);
+  const row =
+    changes === null ? sql`` : sql` cross join lateral (select ${changedRow(fields, changes)}) as "after"`;
+  return sql`select count(*) as count from ${table(collection)} as "before"${row} where ${column('before', 'id')} = any(${value(ids)}::uuid[]) and (${allOf(passes)}) is not true`;
+}
+
+function changedRow(fields: Collection['fields'], changes: NewValues): Fragment {
+  return commaList(
+    [...fields.values()].map((field) =>
+      changes.has(field.name)
+        ? sql`${typed(changes.get(field.name)!, field.type)} as ${identifier(field.name)}`
+        : sql`${column('before', field.name)} as ${identifier(field.name)}`,
+    ),
+  );
 }
 
 /** For each rule: would it be true for a record with these values, were it there? */
 export function createFlagsSql(
   access: Access,
-  asked: readonly Asked[],
+  { asked, roles }: Questions,
   collection: string,
   values: NewValues,
   precision: Precision = 'true',
@@ -61,7 +100,7 @@ export function createFlagsSql(
   const relation = withRow(access, collection, null);
   const flags = asked.map(
     (each, index) =>
-      sql`${access.holds(each, 'after', { relation }, precision)} as ${identifier(`after_${index}`)}`,
+      sql`${access.holds(each, roles, 'after', { relation }, precision)} as ${identifier(`after_${index}`)}`,
   );
   return { statement: sql`select ${commaList(flags)} from (select ${commaList(row)}) as "after"`, asked };
 }
@@ -69,14 +108,14 @@ export function createFlagsSql(
 /** For each rule: is it true for the record as it is? For reading and removing. */
 export function recordFlagsSql(
   access: Access,
-  asked: readonly Asked[],
+  { asked, roles }: Questions,
   collection: string,
   id: string,
   precision: Precision = 'true',
 ): RuleFlags {
   const flags = asked.map(
     (each, index) =>
-      sql`${access.holds(each, 'before', { old: 'before' }, precision)} as ${identifier(`before_${index}`)}`,
+      sql`${access.holds(each, roles, 'before', { old: 'before' }, precision)} as ${identifier(`before_${index}`)}`,
   );
   const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" where ${column('before', 'id')} = ${value(id)}::uuid`;
   return { statement, asked };
@@ -86,7 +125,7 @@ export function recordFlagsSql(
 function withRow(access: Access, collection: string, replaced: Fragment | null): (name: string) => Fragment {
   const fields = [...collectionOf(access.rulebook.schema, collection).fields.keys()];
   const columns = (alias: string) => commaList(fields.map((field) => column(alias, field)));
-  const others = replaced === null ? sql`` : sql` where ${column('other', 'id')} <> ${replaced}::uuid`;
+  const others = replaced === null ? sql`` : sql` where ${column('other', 'id')} <> ${replaced}`;
   return (name) =>
     name === collection
       ? sql`(select ${columns('other')} from ${table(name)} as "other"${others} union all select ${columns('after')})`
@@ -118,11 +157,33 @@ export function updateSql(collection: Collection, id: string, changes: NewValues
   const set = [...changes].map(
     ([field, bound]) => sql`${identifier(field)} = ${typed(bound, collection.fields.get(field)!.type)}`,
   );
+  // A new address is nobody's yet, as far as we know; one that stays the same stays verified.
+  if (collection.name === PEOPLE && changes.has('email')) {
+    const address = typed(changes.get('email')!, simpleTypes.text);
+    set.push(sql`_email_verified = (_email_verified and email is not distinct from ${address})`);
+  }
   return sql`update ${table(collection.name)} set ${commaList(set)} where id = ${value(id)}::uuid`;
 }
 
-export function deleteSql(collection: string, id: string): Fragment {
-  return sql`delete from ${table(collection)} where id = ${value(id)}::uuid`;
+/** Removes records. */
+export function deleteSql(collection: string, ids: readonly string[]): Fragment {
+  return sql`delete from ${table(collection)} where id = any(${value(ids)}::uuid[])`;
+}
+
+/** The records that point at any of these by the field; held until the transaction ends. */
+export function referrersSql(collection: string, field: string, ids: readonly string[]): Fragment {
+  return sql`select r.id from ${table(collection)} as r where ${column('r', field)} = any(${value(ids)}::uuid[]) order by r.id for update`;
+}
+
+/** Takes away the reference from those of the records that point at any of the targets. */
+export function clearSql(
+  collection: string,
+  field: string,
+  ids: readonly string[],
+  targets: readonly string[],
+  now: string,
+): Fragment {
+  return sql`update ${table(collection)} set ${identifier(field)} = null, updated_at = ${value(now)}::timestamptz where id = any(${value(ids)}::uuid[]) and ${identifier(field)} = any(${value(targets)}::uuid[])`;
 }
 
 /**

@@ -1,5 +1,5 @@
-import type { OperationName } from '../language/ast.ts';
 import type { Condition } from '../ir/conditions.ts';
+import type { Operation, Trial } from '../ir/rulebook.ts';
 import type { Truth } from '../types/truth.ts';
 import type { Value } from '../types/types.ts';
 
@@ -12,6 +12,9 @@ export interface TrialPort {
   session(identity: string | null, at: string | null): Promise<TrialSession | null>;
   /** With full sight: the ids of the records with this label, two at most. */
   find(collection: string, label: string): Promise<readonly string[]>;
+  /** Puts the records that a trial is given in place, until `takeBack`. Null, or why that is not possible. */
+  give(records: Trial['given']): Promise<string | null>;
+  takeBack(): Promise<void>;
   /** The id of a test identity's person. */
   person(identity: string): Promise<string>;
 }
@@ -28,6 +31,7 @@ export interface TrialSession {
   outside(collection: string, condition: Condition): Promise<readonly string[]>;
   create(collection: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
   update(collection: string, id: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
+  act(collection: string, id: string, action: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
   delete(collection: string, id: string): Promise<Rehearsal>;
   /** Which rules could have applied, and what each says: for the explanation of a failure. */
   evidence(question: EvidenceQuestion): Promise<readonly Evidence[]>;
@@ -44,7 +48,7 @@ export type Rehearsal =
   | { readonly kind: 'denied' | 'failed'; readonly reason: string };
 
 export interface EvidenceQuestion {
-  readonly operation: OperationName;
+  readonly operation: Operation;
   readonly collection: string;
   /** The record as it is; null for a create. */
   readonly id: string | null;

@@ -1,7 +1,7 @@
 import type { Expectation, GivenValue, GivenValues, Rulebook, Trial } from '../ir/rulebook.ts';
-import { collectionOf, type Field } from '../types/schema.ts';
+import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
-import { compareValues } from '../types/values.ts';
+import { sameValue } from '../types/values.ts';
 import type { EvidenceQuestion, Rehearsal, TrialPort, TrialSession } from './port.ts';
 import type { Failure, Verdict } from './verdict.ts';
 
@@ -15,11 +15,15 @@ export async function* runTrials(
   port: TrialPort,
 ): AsyncGenerator<Verdict> {
   for (const trial of trials) {
+    const obstacle = trial.given.length === 0 ? null : await port.give(trial.given);
     for (const part of trial.parts) {
       const session = await port.session(part.identity, part.at);
       for (const expectation of part.expectations) {
         const judge = new Judge(rulebook, port, session);
-        const failure = await judge.judge(expectation);
+        const failure =
+          obstacle === null
+            ? await judge.judge(expectation)
+            : { expected: 'the records that are given can be put in place', actual: obstacle, evidence: [] };
         yield {
           trial: trial.title,
           identity: part.identity,
@@ -30,6 +34,7 @@ export async function* runTrials(
         };
       }
     }
+    if (trial.given.length > 0) await port.takeBack();
   }
 }
 
@@ -106,13 +111,19 @@ class Judge {
       case 'update': {
         const id = await this.#find(collection, expectation.label);
         const values = await this.#values(session, expectation.values);
-        const rehearsal = await session.update(collection, id, values);
-        return this.#judgeWrite(session, expectation, rehearsal, {
-          operation: 'update',
+        const { action } = expectation;
+        const rehearsal =
+          action === null
+            ? await session.update(collection, id, values)
+            : await session.act(collection, id, action, values);
+        const failure = await this.#judgeWrite(session, expectation, rehearsal, {
+          operation: action ?? 'update',
           collection,
           id,
           values,
         });
+        if (failure !== null || rehearsal.kind !== 'done') return failure;
+        return this.#judgeGiving(session, collection, expectation.giving, rehearsal.values);
       }
       case 'delete': {
         const id = await this.#find(collection, expectation.label);
@@ -221,7 +232,7 @@ class Judge {
     const { fields } = collectionOf(this.#rulebook.schema, collection);
     for (const [name, wanted] of await this.#values(session, giving)) {
       const found = values.get(name) ?? null;
-      if (sameValue(fields.get(name)!, wanted, found)) continue;
+      if (sameValue(fields.get(name)!.type, wanted, found)) continue;
       return {
         expected: `${name} = ${JSON.stringify(wanted)}`,
         actual: `${name} = ${JSON.stringify(found)}`,
@@ -296,10 +307,6 @@ function judgeSignedOut(expectation: Expectation): Failure | null {
     actual: 'the identity is deactivated: every request of theirs is answered with 401',
     evidence: [],
   };
-}
-
-function sameValue(field: Field, a: Value, b: Value): boolean {
-  return a === null || b === null ? a === b : compareValues(field.type.kind, a, b) === 0;
 }
 
 function listed(labels: readonly string[], count: number): string {

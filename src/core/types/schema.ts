@@ -1,4 +1,4 @@
-import type { Type, Value } from './types.ts';
+import type { Scalar, Type } from './types.ts';
 
 /** What a rulebook says of its collections, checked: every name resolves, every type fits. */
 
@@ -11,7 +11,9 @@ export interface Field {
   /** May a person set it on their own record, though rules read it through `me`? Of people only. */
   readonly selfSet: boolean;
   /** A literal, the moment of the request, or nothing. */
-  readonly default: { readonly kind: 'value'; readonly value: Value } | { readonly kind: 'now' } | null;
+  readonly default: { readonly kind: 'value'; readonly value: Scalar } | { readonly kind: 'now' } | null;
+  /** Of references: what becomes of this record when the one that it points at is deleted. */
+  readonly onDelete: 'refuse' | 'remove' | 'clear';
   /** Filled in by the service alone: `id`, `created_at`, `updated_at`. Never suppliable. */
   readonly system: boolean;
 }
@@ -42,6 +44,7 @@ const system = (name: string, type: Type): Field => ({
   sensitive: false,
   selfSet: false,
   default: null,
+  onDelete: 'refuse',
   system: true,
 });
 
@@ -64,6 +67,7 @@ const text = (name: string, unique: boolean): Field => ({
   sensitive: false,
   selfSet: false,
   default: null,
+  onDelete: 'refuse',
   system: false,
 });
 

@@ -1,6 +1,6 @@
 import { suggestion } from '../diagnostics/suggest.ts';
 import type { Collection } from './schema.ts';
-import type { Value } from './types.ts';
+import type { Type, Value } from './types.ts';
 import { parseValue } from './values.ts';
 
 /** What is wrong with one member of a body; `must` ends a sentence: “keeper must be the id of …”. */
@@ -36,6 +36,35 @@ export function parseSupplied(
       if (parsed.ok) values.set(key, parsed.value);
       else faults.push({ field: key, must: parsed.must });
     }
+  }
+  return { values, faults };
+}
+
+/** The members of a body as the parameters of an action; one that is required must be there, and not null. */
+export function parseParameters(
+  parameters: ReadonlyMap<string, { readonly type: Type; readonly required: boolean }>,
+  body: Readonly<Record<string, unknown>>,
+): { readonly values: ReadonlyMap<string, Value>; readonly faults: readonly ShapeFault[] } {
+  const values = new Map<string, Value>();
+  const faults: ShapeFault[] = [];
+  for (const [key, raw] of Object.entries(body)) {
+    const parameter = parameters.get(key);
+    if (parameter === undefined) {
+      const hint = suggestion(key, parameters.keys());
+      const near = hint === undefined ? '' : ` (${hint})`;
+      faults.push({
+        field: key.slice(0, 64),
+        must: `must be left out: the action takes no such value${near}`,
+      });
+      continue;
+    }
+    const parsed = parseValue(parameter.type, raw);
+    if (parsed.ok) values.set(key, parsed.value);
+    else faults.push({ field: key, must: parsed.must });
+  }
+  for (const [name, { required }] of parameters) {
+    if (required && (values.get(name) ?? null) === null && !faults.some((fault) => fault.field === name))
+      faults.push({ field: name, must: 'must have a value: it is required' });
   }
   return { values, faults };
 }

@@ -1,5 +1,14 @@
 /** The types of fields and of the values in conditions. */
-export type Type =
+export type Type = ScalarType | { readonly kind: 'json' } | ListType;
+
+/** A list never holds a missing value; a list that is not there is missing itself. */
+export interface ListType {
+  readonly kind: 'list';
+  readonly of: ScalarType;
+}
+
+/** The types whose values can be compared. */
+export type ScalarType =
   | { readonly kind: 'text' }
   | { readonly kind: 'integer' }
   | { readonly kind: 'decimal' }
@@ -18,6 +27,7 @@ export const simpleTypes = {
   date: { kind: 'date' },
   timestamp: { kind: 'timestamp' },
   uuid: { kind: 'uuid' },
+  json: { kind: 'json' },
 } as const satisfies Record<string, Type>;
 
 /**
@@ -32,8 +42,26 @@ export const simpleTypes = {
  * | date | string, RFC 3339 full-date, years 0001 to 9999 |
  * | timestamp | string, RFC 3339 in UTC with `Z`, microseconds, no trailing zeros |
  * | uuid, ref | string, lower-case RFC 9562 |
+ * | list | array of values, none of them missing |
+ * | json | `JsonDocument` |
  */
-export type Value = string | number | boolean | null;
+export type Value = Scalar | readonly Scalar[] | JsonDocument | null;
+
+/** A present value that is no list. */
+export type Scalar = string | number | boolean;
+
+/** A JSON value (RFC 8259) of any shape; conditions only ask whether it is there. */
+export class JsonDocument {
+  readonly json: unknown;
+
+  constructor(json: unknown) {
+    this.json = json;
+  }
+
+  toJSON(): unknown {
+    return this.json;
+  }
+}
 
 /** The type in the words of the language, for messages. */
 export function typeName(type: Type): string {
@@ -42,6 +70,8 @@ export function typeName(type: Type): string {
       return `one of (${type.values.map((value) => JSON.stringify(value)).join(', ')})`;
     case 'ref':
       return `ref ${type.collection}`;
+    case 'list':
+      return `list of ${typeName(type.of)}`;
     default:
       return type.kind;
   }

@@ -1,5 +1,5 @@
 import Big from 'big.js';
-import type { Type, Value } from './types.ts';
+import { JsonDocument, type ListType, type Scalar, type ScalarType, type Type, type Value } from './types.ts';
 
 /** What is wrong with a value that a type does not take, as the end of a sentence: “must be …”. */
 export type Parsed =
@@ -47,7 +47,48 @@ export function parseValue(type: Type, raw: unknown): Parsed {
         ? good(id)
         : bad(type.kind === 'ref' ? `must be the id of a record of ${type.collection}` : 'must be a UUID');
     }
+    case 'json':
+      return parseJson(raw);
+    case 'list':
+      return parseList(type, raw);
   }
+}
+
+/** Items of one list at most: a list is for what is looked at as a whole, and more belong into a collection. */
+export const LONGEST_LIST = 1_000;
+
+function parseList(type: ListType, raw: unknown): Parsed {
+  if (!Array.isArray(raw)) return bad('must be a list, in square brackets');
+  if (raw.length > LONGEST_LIST) return bad(`must be a list of at most ${LONGEST_LIST} values`);
+  const items: Scalar[] = [];
+  for (const each of raw as unknown[]) {
+    const parsed = parseValue(type.of, each);
+    if (!parsed.ok) return bad(`must be a list, each of which ${parsed.must}`);
+    if (parsed.value === null) return bad('must be a list without null in it');
+    items.push(parsed.value as Scalar);
+  }
+  return good(items);
+}
+
+/** Levels of a JSON value at most: readers of JSON everywhere are recursive. */
+const DEEPEST_JSON = 32;
+
+function parseJson(raw: unknown): Parsed {
+  const walk = (each: unknown, depth: number): string | null => {
+    if (depth > DEEPEST_JSON) return `must be nested at most ${DEEPEST_JSON} deep`;
+    if (typeof each === 'string') {
+      const text = parseText(each);
+      return text.ok ? null : text.must;
+    }
+    if (typeof each !== 'object' || each === null) return null;
+    for (const [key, inner] of Object.entries(each)) {
+      const wrong = walk(key, depth) ?? walk(inner, depth + 1);
+      if (wrong !== null) return wrong;
+    }
+    return null;
+  };
+  const wrong = walk(raw, 0);
+  return wrong === null ? good(new JsonDocument(raw)) : bad(wrong);
 }
 
 function parseText(raw: unknown): Parsed {
@@ -98,7 +139,7 @@ export function formatTimestamp(seconds: string, fraction: string): string {
  * Order of two present values of one type: negative, zero or positive.
  * Text compares by code point, as `COLLATE "C"` does; decimals exactly, against integers too.
  */
-export function compareValues(kind: Type['kind'], a: Exclude<Value, null>, b: Exclude<Value, null>): number {
+export function compareValues(kind: ScalarType['kind'], a: Scalar, b: Scalar): number {
   switch (kind) {
     case 'integer':
     case 'boolean':
@@ -116,6 +157,18 @@ export function compareValues(kind: Type['kind'], a: Exclude<Value, null>, b: Ex
     case 'one of':
       return compareCodePoints(a as string, b as string);
   }
+}
+
+/** Are two values of one type the same? Missing is the same as missing. */
+export function sameValue(type: Type, a: Value, b: Value): boolean {
+  if (a === null || b === null) return a === b;
+  if (type.kind === 'json') return JSON.stringify(a) === JSON.stringify(b);
+  if (type.kind !== 'list') return compareValues(type.kind, a as Scalar, b as Scalar) === 0;
+  const [left, right] = [a as readonly Scalar[], b as readonly Scalar[]];
+  return (
+    left.length === right.length &&
+    left.every((each, index) => compareValues(type.of.kind, each, right[index]!) === 0)
+  );
 }
 
 function compareCodeUnits(a: string, b: string): number {

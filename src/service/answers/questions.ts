@@ -77,6 +77,8 @@ function parseOrder(collection: Collection, text: string): OrderKey[] {
         : suggestion(name, collection.fields.keys());
       throw malformedOrder(`“${part.slice(0, 60)}” cannot be ordered by`, hint);
     }
+    const { kind } = collection.fields.get(name)!.type;
+    if (kind === 'json' || kind === 'list') throw malformedOrder(`“${name}” has no order`);
     if (keys.some((key) => key.field === name)) throw malformedOrder(`“${name}” stands in the order twice`);
     keys.push({ field: name, descending: direction === 'desc' });
   }

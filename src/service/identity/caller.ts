@@ -1,10 +1,10 @@
 import type { Request } from 'express';
 import type { Logger } from 'pino';
-import { heldRoles } from '../../core/evaluate/caller.ts';
 import { Access } from '../../core/sql/access.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive, type Arrival, type Credentials } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
+import { DatabaseUnavailable } from '../../store/failures.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { RECORDS_AUDIENCE } from './development.ts';
@@ -15,6 +15,9 @@ export interface Audience {
   readonly rulebook: Rulebook;
   readonly access: Access;
 }
+
+/** Publications that may come between two questions before the request is given up. */
+const ATTEMPTS = 4;
 
 /**
  * Finds out who calls. No token: the visitor. A token that is not accepted, or that speaks for somebody unknown or
@@ -43,26 +46,31 @@ export class CallerFinder {
 
   /** The same for credentials that staff name; null where they may not sign in. */
   async as(credentials: Credentials): Promise<Audience | null> {
-    const arrival = await arrive(this.#database, credentials);
-    if (arrival === null) return null;
-    const rulebook = await this.#rulebooks.inForce(arrival.version);
-    return { rulebook, access: new Access(rulebook, this.#holding(arrival, rulebook), arrival.now) };
+    for (let attempt = 1; ; attempt++) {
+      // What is known of a caller depends on the rulebook in force, and which one that is comes with the answer.
+      const assumed = this.#rulebooks.latest;
+      const arrival = await arrive(this.#database, assumed.rulebook, credentials);
+      if (arrival === null) return null;
+      if (arrival.version === assumed.version) return this.#audience(arrival, assumed.rulebook);
+      if (attempt === ATTEMPTS)
+        throw new DatabaseUnavailable('rulebooks are published faster than they are read');
+      await this.#rulebooks.inForce(arrival.version);
+    }
+  }
+
+  #audience({ caller, now, unknownRoles }: Arrival, rulebook: Rulebook): Audience {
+    if (unknownRoles.length > 0)
+      this.#logger.warn({ roles: unknownRoles }, 'roles that the rulebook does not know are ignored');
+    return { rulebook, access: new Access(rulebook, caller, now) };
   }
 
   async #credentials(token: string): Promise<Credentials> {
     const verified = await this.#tokens.verify(token);
     if (verified === null) throw invalidToken();
-    if (!verified.development) return { kind: 'login', issuer: verified.issuer, subject: verified.subject };
+    const { issuer, subject, claims } = verified;
+    if (!verified.development) return { kind: 'login', issuer, subject, claims };
     if (!verified.audiences.has(RECORDS_AUDIENCE)) throw invalidToken();
     return { kind: 'test identity', name: verified.subject };
-  }
-
-  /** With the roles that others include. One that the rulebook does not know is worth a line in the log. */
-  #holding({ caller }: Arrival, rulebook: Rulebook): Arrival['caller'] {
-    const unknown = [...caller.roles].filter((role) => !rulebook.roles.has(role));
-    if (unknown.length > 0)
-      this.#logger.warn({ roles: unknown }, 'roles that the rulebook does not know are ignored');
-    return { ...caller, roles: heldRoles(rulebook, caller.roles) };
   }
 }
 

@@ -86,6 +86,7 @@ export class TokenVerifier {
         audiences,
         development: trusted.development,
         expires: payload.exp!,
+        claims: payload,
       };
     } catch (error) {
       if (error instanceof errors.JOSEError && !(error instanceof errors.JWKSTimeout)) return null;
@@ -100,6 +101,8 @@ export interface VerifiedToken {
   readonly audiences: ReadonlySet<string>;
   /** Signed by the development key: the subject is a test identity's name, or staff at the desk. */
   readonly development: boolean;
+  /** All that the token says. */
+  readonly claims: Readonly<Record<string, unknown>>;
   /** Seconds since 1970. */
   readonly expires: number;
 }

@@ -1,7 +1,8 @@
+import { rolesHeld } from '../../core/evaluate/caller.ts';
 import { Router } from 'express';
 import { problemTypes, type ProblemType } from '../../client/schemas/problems.ts';
 import type { HealthDocument } from '../../client/schemas/records.ts';
-import { arrive } from '../../store/callers.ts';
+import { arrive, nothingKnown } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import type { CallerFinder } from '../identity/caller.ts';
 import { openApiDocument } from '../openapi.ts';
@@ -31,12 +32,14 @@ export function aboutRoutes(database: Database, callers: CallerFinder, isReady: 
 
   offer(router, '/v1/me', {
     async get(request, response) {
-      const { access } = await callers.find(request);
-      const { person, roles } = access.caller;
+      const { rulebook, access } = await callers.find(request);
+      const { person } = access.caller;
+      const attributes = [...rulebook.attributes.keys()].map((name) => [name, person?.values[name] ?? null]);
       send(response, 200, {
         kind: person === null ? 'visitor' : 'person',
         id: person?.id ?? null,
-        roles: [...roles].toSorted(),
+        roles: rolesHeld(rulebook, access.caller),
+        attributes: Object.fromEntries(attributes) as Record<string, unknown>,
       });
     },
   });
@@ -53,7 +56,7 @@ export function aboutRoutes(database: Database, callers: CallerFinder, isReady: 
   async function healthOf(): Promise<HealthDocument> {
     try {
       if (!isReady()) throw new Problem('unavailable');
-      const arrival = await arrive(database, { kind: 'visitor' });
+      const arrival = await arrive(database, nothingKnown, { kind: 'visitor' });
       return { status: 'ok', database: 'reachable', rulebook: arrival!.version };
     } catch {
       return { status: 'unavailable', database: 'unreachable', rulebook: null };

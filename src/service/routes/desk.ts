@@ -7,7 +7,7 @@ import { positionAt } from '../../core/language/source.ts';
 import type { Schema } from '../../core/types/schema.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
 import type { VerdictDocument } from '../../client/schemas/desk.ts';
-import { arrive } from '../../store/callers.ts';
+import { arrive, nothingKnown } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countRecords, publish } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
@@ -120,7 +120,7 @@ export function deskRoutes(
   return router;
 
   async function present() {
-    const arrival = await arrive(database, { kind: 'visitor' });
+    const arrival = await arrive(database, nothingKnown, { kind: 'visitor' });
     return arrival!;
   }
 }

@@ -1,9 +1,12 @@
 import { Router, type Request, type Response } from 'express';
+import { actionKey } from '../../core/ir/rulebook.ts';
 import { listQuerySchema, recordQuerySchema } from '../../client/schemas/records.ts';
 import type { Collection } from '../../core/types/schema.ts';
-import { parseSupplied } from '../../core/types/supplied.ts';
+import { parseParameters, parseSupplied } from '../../core/types/supplied.ts';
 import { parseValue } from '../../core/types/values.ts';
 import type { Database } from '../../store/connection.ts';
+import { actOn } from '../../store/records/act.ts';
+import type { VisibleRecord } from '../../store/records/outcome.ts';
 import { createRecord } from '../../store/records/create.ts';
 import { deleteRecord } from '../../store/records/delete.ts';
 import { countVisible, listRecords, readRecord } from '../../store/records/read.ts';
@@ -93,14 +96,7 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
         precondition(request),
       );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
-      const record = outcome.value;
-      if (record === null) {
-        // The change took the record out of the caller's sight: it was made, and nothing of it can be shown.
-        response.set(privately).status(204).end();
-        return;
-      }
-      response.set('ETag', recordTag(record));
-      send(response, 200, recordDocument(record));
+      sendChanged(response, outcome.value);
     },
 
     async delete(request, response) {
@@ -119,7 +115,32 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
     },
   });
 
+  offer(router, '/:collection/:id/actions/:action', {
+    async post(request, response) {
+      const { rulebook, access } = await callers.find(request);
+      const collection = collectionNamed(rulebook, named(request, 'collection'));
+      const action = rulebook.actions.get(actionKey(collection.name, named(request, 'action')));
+      if (action === undefined) throw new Problem('not-found');
+      refuseQuery(request);
+      const given = withoutFaults(parseParameters(action.parameters, jsonBody(request, JSON_TYPES)));
+      const id = recordId(collection, request);
+      const outcome = await actOn(database, access, action, id, given, precondition(request));
+      if (!outcome.ok) throw refusalProblem(outcome.refusal);
+      sendChanged(response, outcome.value);
+    },
+  });
+
   return router;
+}
+
+/** The record as it is now; nothing of it where the change took it out of the caller's sight. */
+function sendChanged(response: Response, record: VisibleRecord | null): void {
+  if (record === null) {
+    response.set(privately).status(204).end();
+    return;
+  }
+  response.set('ETag', recordTag(record));
+  send(response, 200, recordDocument(record));
 }
 
 /** Nobody's cache but the caller's own may keep a record, and that one must ask again. */
@@ -142,7 +163,10 @@ function recordId(collection: Collection, request: Request): string {
 }
 
 function suppliedValues(collection: Collection, body: Record<string, unknown>) {
-  const { values, faults } = parseSupplied(collection, body);
+  return withoutFaults(parseSupplied(collection, body));
+}
+
+function withoutFaults({ values, faults }: ReturnType<typeof parseSupplied>) {
   if (faults.length === 0) return values;
   throw new Problem('malformed-request', {
     errors: faults.slice(0, 50).map(({ field, must }) => ({ message: `${field} ${must}`, field })),

@@ -106,8 +106,8 @@ async function upsertPerson(
   const changes = names.map((name) => sql`${name} = excluded.${name}`);
   const [row] = await run<{ id: string }>(
     on,
-    sql`insert into records.people (id, created_at, updated_at, _identity, _active, ${commaList(names)})
-      values (${value(uuid())}::uuid, now(), now(), ${value(identity.name)}, ${value(!identity.deactivated)}, ${commaList(values)})
+    sql`insert into records.people (id, created_at, updated_at, _identity, _active, _email_verified, ${commaList(names)})
+      values (${value(uuid())}::uuid, now(), now(), ${value(identity.name)}, ${value(!identity.deactivated)}, true, ${commaList(values)})
       on conflict (_identity) do update set _active = excluded._active, updated_at = now(), ${commaList(changes)}
       returning id`,
   );

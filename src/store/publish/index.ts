@@ -54,7 +54,7 @@ export async function publish(database: Database, rulebook: Rulebook, by: string
 export async function publishedFiles(on: Executor, version: number): Promise<Source[] | null> {
   const [row] = await run<{ files: Source[] }>(
     on,
-    sql`select files from gate.rulebooks where version = ${value(version)}::integer`,
+    sql`select files::json as files from gate.rulebooks where version = ${value(version)}::integer`,
   );
   return row?.files ?? null;
 }

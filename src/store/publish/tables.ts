@@ -101,7 +101,7 @@ async function constrain(on: Executor, collection: string, field: Field): Promis
     await alter(
       on,
       collection,
-      sql`add constraint ${identifier(reference)} foreign key (${name}) references ${table(field.type.collection)} (id)`,
+      sql`add constraint ${identifier(reference)} foreign key (${name}) references ${table(field.type.collection)} (id) deferrable`,
     );
     // With the id behind it the index also serves a page of “my records”, which is the question asked most.
     await run(

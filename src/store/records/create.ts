@@ -1,5 +1,4 @@
 import { v7 as uuid } from 'uuid';
-import { evaluateOperand } from '../../core/evaluate/closures.ts';
 import {
   allowsSupplied,
   createGroups,
@@ -7,16 +6,14 @@ import {
   grantsFor,
   type CreateGroup,
 } from '../../core/evaluate/combine.ts';
-import type { Operand } from '../../core/ir/conditions.ts';
 import type { Access } from '../../core/sql/access.ts';
-import { operandSql } from '../../core/sql/conditions.ts';
-import { sql } from '../../core/sql/fragment.ts';
-import { createFlagsSql, insertSql } from '../../core/sql/writes.ts';
+import { asking, createFlagsSql, insertSql } from '../../core/sql/writes.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 import { done, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { readRecord } from './read.ts';
+import { stampValues } from './stamps.ts';
 import { needsSerializable, truthOf, unreadableReferences, writing, type Supplied } from './writing.ts';
 
 /** A record that was made; null where the caller may make it and may not read it. */
@@ -41,10 +38,10 @@ export async function createRecord(
   if (uncovered.length > 0) return refuse({ kind: 'fields not covered', fields: uncovered });
   if (grants.rules.length === 0) return refuse({ kind: 'not allowed', fields: [] });
   const definition = collectionOf(access.rulebook.schema, collection);
-  const serializable = needsSerializable(access, collection, 'create', supplied);
+  const serializable = needsSerializable(access, collection, ['create'], supplied);
 
   return writing(on, collection, supplied, serializable, async (transaction) => {
-    const unreadable = await unreadableReferences(transaction, access, collection, supplied);
+    const unreadable = await unreadableReferences(transaction, access, definition.fields, supplied);
     if (unreadable.length > 0) return refuse({ kind: 'reference not found', fields: unreadable });
 
     const id = uuid();
@@ -53,7 +50,7 @@ export async function createRecord(
       const values = await completed(transaction, access, collection, id, supplied, group);
       const holds = await truthOf(
         transaction,
-        createFlagsSql(access, [...group.rules, ...grants.fences], collection, values),
+        createFlagsSql(access, asking({ ...grants, rules: group.rules }), collection, values),
         ['after'],
       );
       if (allowsSupplied({ ...grants, rules: group.rules }, 'create', names, holds).allowed)
@@ -88,24 +85,6 @@ async function completed(
     else if (field.default !== null)
       values.set(field.name, field.default.kind === 'now' ? access.now : field.default.value);
   }
-  for (const stamp of group.stamps) values.set(stamp.field, await stampValue(on, access, stamp.value));
+  for (const [field, value] of await stampValues(on, access, group.stamps)) values.set(field, value);
   return values;
-}
-
-/** `me`, `me.FIELD`, `now` and literals are at hand; a path further on is looked up. */
-async function stampValue(on: Executor, access: Access, operand: Operand): Promise<Value> {
-  if (operand.kind !== 'path' || operand.steps.length === 1) {
-    return evaluateOperand(operand, {
-      caller: access.caller,
-      now: access.now,
-      look: () => null,
-      all: () => [],
-      may: () => false,
-    });
-  }
-  const [row] = await run<{ value: Value }>(
-    on,
-    sql`select ${operandSql(operand, access.around('r'))} as value`,
-  );
-  return row!.value;
 }

@@ -1,7 +1,8 @@
 import { allowsDelete, grantsFor } from '../../core/evaluate/combine.ts';
 import type { Access } from '../../core/sql/access.ts';
-import { recordFlagsSql, deleteSql } from '../../core/sql/writes.ts';
-import { run, type Executor } from '../connection.ts';
+import { asking, recordFlagsSql } from '../../core/sql/writes.ts';
+import type { Executor } from '../connection.ts';
+import { deleteWithReferrers, takesAlong } from './cascade.ts';
 import { done, refuse, type Outcome } from './outcome.ts';
 import { lockRecord } from './read.ts';
 import type { Precondition } from './update.ts';
@@ -16,19 +17,19 @@ export async function deleteRecord(
   precondition: Precondition = () => true,
 ): Promise<Outcome<null>> {
   const grants = grantsFor(access.rulebook, access.caller, collection, 'delete');
-  const serializable = needsSerializable(access, collection, 'delete', new Map());
+  const serializable =
+    takesAlong(access.rulebook) || needsSerializable(access, collection, ['delete'], new Map());
 
   return writing(on, collection, new Map(), serializable, async (transaction) => {
     const before = await lockRecord(transaction, access, collection, id);
     if (before === null) return refuse({ kind: 'not found' });
     if (!precondition(before)) return refuse({ kind: 'changed meanwhile' });
-    const holds = await truthOf(
-      transaction,
-      recordFlagsSql(access, [...grants.rules, ...grants.fences], collection, id),
-      ['before'],
-    );
+    const holds = await truthOf(transaction, recordFlagsSql(access, asking(grants), collection, id), [
+      'before',
+    ]);
     if (!allowsDelete(grants, holds)) return refuse({ kind: 'not allowed', fields: [] });
-    await run(transaction, deleteSql(collection, id));
+    if (!(await deleteWithReferrers(transaction, access, collection, id)))
+      return refuse({ kind: 'still referenced' });
     return done(null);
   });
 }

@@ -1,13 +1,13 @@
 import { allowsSupplied, grantsFor, promotesItself, uncoveredByName } from '../../core/evaluate/combine.ts';
 import type { Access } from '../../core/sql/access.ts';
-import { leadsUpSql } from '../../core/sql/conditions.ts';
-import { updateFlagsSql, updateSql } from '../../core/sql/writes.ts';
-import { collectionOf } from '../../core/types/schema.ts';
+import { updateSql } from '../../core/sql/writes.ts';
+import { collectionOf, type Collection } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 import { done, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { lockRecord, readRecord } from './read.ts';
-import { needsSerializable, truthOf, unreadableReferences, writing, type Supplied } from './writing.ts';
+import { closesCircle, settle } from './settle.ts';
+import { needsSerializable, unreadableReferences, writing, type Supplied } from './writing.ts';
 
 /** Is the record still the one that the caller speaks of (If-Match)? Asked of what this caller sees. */
 export type Precondition = (seen: VisibleRecord) => boolean;
@@ -28,7 +28,7 @@ export async function updateRecord(
   const names = [...supplied.keys()];
   const grants = grantsFor(access.rulebook, access.caller, collection, 'update');
   const definition = collectionOf(access.rulebook.schema, collection);
-  const serializable = needsSerializable(access, collection, 'update', supplied);
+  const serializable = needsSerializable(access, collection, ['update'], supplied);
 
   return writing(on, collection, supplied, serializable, async (transaction) => {
     const before = await lockRecord(transaction, access, collection, id);
@@ -37,29 +37,32 @@ export async function updateRecord(
     const uncovered = uncoveredByName(grants, 'update', names);
     uncovered.push(...promotesItself(access.rulebook, access.caller, collection, id, names));
     if (uncovered.length > 0) return refuse({ kind: 'fields not covered', fields: [...new Set(uncovered)] });
-    const unreadable = await unreadableReferences(transaction, access, collection, supplied);
+    const unreadable = await unreadableReferences(transaction, access, definition.fields, supplied);
     if (unreadable.length > 0) return refuse({ kind: 'reference not found', fields: unreadable });
 
-    const changes = new Map<string, Value>(supplied);
-    if (names.length > 0) changes.set('updated_at', access.now);
-    const holds = await truthOf(
-      transaction,
-      updateFlagsSql(access, [...grants.rules, ...grants.fences], collection, id, changes),
-      ['before', 'after'],
-    );
-    const { allowed, refused } = allowsSupplied(grants, 'update', names, holds);
+    const settled = await settle(transaction, access, grants, 'update', collection, id, supplied);
+    if (settled === null) return refuse({ kind: 'not allowed', fields: [] });
+    const { allowed, refused } = allowsSupplied(grants, 'update', names, settled.holds);
     if (!allowed) return refuse({ kind: 'not allowed', fields: refused });
-
-    const { tree } = definition;
-    const parent = tree === null ? null : (supplied.get(tree) ?? null);
-    if (tree !== null && parent !== null) {
-      const [row] = await run<{ found: boolean }>(
-        transaction,
-        leadsUpSql(collection, tree, parent as string, id),
-      );
-      if (row!.found) return refuse({ kind: 'would close a circle', fields: [tree] });
-    }
-    if (names.length > 0) await run(transaction, updateSql(definition, id, changes));
-    return done(await readRecord(transaction, access, collection, id));
+    return applyChange(transaction, access, definition, id, settled.changes);
   });
+}
+
+/** Writes a change that has been allowed; answers the record as the caller sees it then. */
+export async function applyChange(
+  on: Executor,
+  access: Access,
+  definition: Collection,
+  id: string,
+  changes: ReadonlyMap<string, Value>,
+): Promise<Outcome<VisibleRecord | null>> {
+  const collection = definition.name;
+  const empty = [...changes].filter(
+    ([field, value]) => value === null && definition.fields.get(field)!.required,
+  );
+  if (empty.length > 0) return refuse({ kind: 'value required', fields: empty.map(([field]) => field) });
+  if (await closesCircle(on, access, collection, id, changes))
+    return refuse({ kind: 'would close a circle', fields: [definition.tree!] });
+  if (changes.size > 0) await run(on, updateSql(definition, id, changes));
+  return done(await readRecord(on, access, collection, id));
 }

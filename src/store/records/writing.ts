@@ -3,9 +3,9 @@ import type { RuleFlags } from '../../core/sql/writes.ts';
 import { looksAtOthers, referencesSql } from '../../core/sql/writes.ts';
 import type { Holds } from '../../core/evaluate/combine.ts';
 import { grantsFor } from '../../core/evaluate/combine.ts';
-import type { OperationName } from '../../core/language/ast.ts';
+import type { Operation } from '../../core/ir/rulebook.ts';
 import { collectionOf } from '../../core/types/schema.ts';
-import type { Value } from '../../core/types/types.ts';
+import type { Type, Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
@@ -67,6 +67,9 @@ export async function writing<T>(
             fields: field !== null && supplied.has(field) ? [field] : [],
           });
         }
+        case 'required':
+          // Only what the service fills in itself can come to this: a stamp that is missing.
+          return refuse({ kind: 'value required', fields: [failure.constraint] });
         case 'reference': {
           const field = fieldOfConstraint(collection, failure.constraint);
           if (field !== null && supplied.has(field))
@@ -84,11 +87,12 @@ export async function writing<T>(
 export function needsSerializable(
   access: Access,
   collection: string,
-  operation: OperationName,
+  operations: readonly Operation[],
   supplied: Supplied,
+  types: Types = collectionOf(access.rulebook.schema, collection).fields,
 ): boolean {
-  if (suppliedReferences(access, collection, supplied).length > 0) return true;
-  const asked = (['read', operation] as const).flatMap((each) => {
+  if (suppliedReferences(types, supplied).length > 0) return true;
+  const asked = ['read', ...operations].flatMap((each) => {
     const { rules, fences } = grantsFor(access.rulebook, access.caller, collection, each);
     return [...rules, ...fences];
   });
@@ -99,10 +103,10 @@ export function needsSerializable(
 export async function unreadableReferences(
   on: Executor,
   access: Access,
-  collection: string,
+  types: Types,
   supplied: Supplied,
 ): Promise<string[]> {
-  const references = suppliedReferences(access, collection, supplied);
+  const references = suppliedReferences(types, supplied);
   if (references.length === 0) return [];
   const [found] = await run<Record<string, boolean>>(on, referencesSql(access, references));
   return references
@@ -110,10 +114,12 @@ export async function unreadableReferences(
     .map((reference) => reference.field);
 }
 
-function suppliedReferences(access: Access, collection: string, supplied: Supplied) {
-  const { fields } = collectionOf(access.rulebook.schema, collection);
+/** The types of what can be supplied: fields, or the parameters of an action. */
+type Types = ReadonlyMap<string, { readonly type: Type }>;
+
+function suppliedReferences(types: Types, supplied: Supplied) {
   return [...supplied].flatMap(([name, id]) => {
-    const { type } = fields.get(name)!;
+    const { type } = types.get(name)!;
     return type.kind === 'ref' && id !== null
       ? [{ field: name, collection: type.collection, id: id as string }]
       : [];

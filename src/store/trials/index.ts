@@ -1,10 +1,12 @@
+import { v7 as uuid } from 'uuid';
 import type { Condition } from '../../core/ir/conditions.ts';
-import { heldRoles } from '../../core/evaluate/caller.ts';
-import type { Rulebook, Trial } from '../../core/ir/rulebook.ts';
+import { rolesFor } from '../../core/evaluate/caller.ts';
+import { actionKey, type GivenValue, type Rulebook, type Trial } from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
 import { conditionSql } from '../../core/sql/conditions.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { column, table } from '../../core/sql/identifiers.ts';
+import { insertSql } from '../../core/sql/writes.ts';
 import type { Rehearsal, TrialPort, TrialSession } from '../../core/trial/port.ts';
 import { runTrials } from '../../core/trial/run.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
@@ -13,6 +15,9 @@ import type { Value } from '../../core/types/types.ts';
 import { arrive } from '../callers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { findByLabel, syncIdentities } from '../publish/index.ts';
+import { classify } from '../failures.ts';
+import { fieldOfConstraint } from '../publish/names.ts';
+import { actOn } from '../records/act.ts';
 import { createRecord } from '../records/create.ts';
 import { deleteRecord } from '../records/delete.ts';
 import { done, refuse, type Outcome, type Refusal } from '../records/outcome.ts';
@@ -63,10 +68,9 @@ class StorePort implements TrialPort {
       identity === null
         ? ({ kind: 'visitor' } as const)
         : ({ kind: 'test identity', name: identity } as const);
-    const arrival = await arrive(this.#on, credentials, at);
+    const arrival = await arrive(this.#on, this.#rulebook, credentials, at);
     if (arrival === null) return null;
-    const caller = { ...arrival.caller, roles: heldRoles(this.#rulebook, arrival.caller.roles) };
-    return new StoreSession(this.#on, new Access(this.#rulebook, caller, arrival.now));
+    return new StoreSession(this.#on, new Access(this.#rulebook, arrival.caller, arrival.now));
   }
 
   async find(collection: string, label: string): Promise<readonly string[]> {
@@ -79,6 +83,65 @@ class StorePort implements TrialPort {
       sql`select id from records.people where _identity = ${value(identity)}`,
     );
     return row!.id;
+  }
+
+  async give(records: Trial['given']): Promise<string | null> {
+    await run(this.#on, sql`savepoint given`);
+    for (const record of records) {
+      const values = await this.#valuesOf(record);
+      if (typeof values === 'string') return values;
+      const definition = collectionOf(this.#rulebook.schema, record.collection);
+      try {
+        await run(this.#on, sql`savepoint giving`);
+        await run(this.#on, insertSql(definition, values));
+      } catch (error) {
+        await run(this.#on, sql`rollback to savepoint giving`);
+        const { kind, ...rest } = classify(error);
+        if (kind === 'other' || kind === 'unavailable' || kind === 'conflict') throw error;
+        const about = 'constraint' in rest ? fieldOfConstraint(record.collection, rest.constraint) : null;
+        return `a record of ${record.collection} cannot be given: ${about ?? 'a value'} does not fit (${kind})`;
+      }
+    }
+    return null;
+  }
+
+  async takeBack(): Promise<void> {
+    await run(this.#on, sql`rollback to savepoint given`);
+  }
+
+  /** All values of a given record; where one cannot be found, a sentence that says so. */
+  async #valuesOf({ collection, values }: Trial['given'][number]): Promise<Map<string, Value> | string> {
+    const [clock] = await run<{ now: string }>(this.#on, sql`select now() as now`);
+    const record = new Map<string, Value>();
+    for (const field of collectionOf(this.#rulebook.schema, collection).fields.values()) {
+      const given = values.get(field.name);
+      if (given !== undefined) {
+        const value = await this.#given(given, clock!.now);
+        if (typeof value === 'object' && value !== null && 'missing' in value) return value.missing;
+        record.set(field.name, value);
+      } else if (field.name === 'id') record.set('id', uuid());
+      else if (field.system || field.default?.kind === 'now') record.set(field.name, clock!.now);
+      else record.set(field.name, field.default?.value ?? null);
+    }
+    return record;
+  }
+
+  async #given(given: GivenValue, now: string): Promise<Value | { readonly missing: string }> {
+    switch (given.kind) {
+      case 'value':
+        return given.value;
+      case 'now':
+        return now;
+      case 'identity':
+        return this.person(given.name);
+      case 'me':
+        return null;
+      case 'label': {
+        const ids = await this.find(given.collection, given.label);
+        if (ids.length === 1) return ids[0]!;
+        return { missing: `${given.collection} has no single record “${given.label}”` };
+      }
+    }
   }
 }
 
@@ -112,7 +175,9 @@ class StoreSession implements TrialSession {
   }
 
   outside(collection: string, condition: Condition) {
-    return this.#labels(collection, sql`(${conditionSql(condition, this.#access.around('r'))}) is not true`);
+    const roles = rolesFor(this.#access.rulebook, this.#access.caller, 'read', collection);
+    const plain = conditionSql(condition, this.#access.around('r', roles));
+    return this.#labels(collection, sql`(${plain}) is not true`);
   }
 
   /** Labels with full sight of records that are readable: for a developer's message. */
@@ -135,6 +200,14 @@ class StoreSession implements TrialSession {
   update(collection: string, id: string, values: ReadonlyMap<string, Value>) {
     return this.#rehearse(async (on) => {
       const outcome = await updateRecord(on, this.#access, collection, id, values);
+      return outcome.ok ? done(await fullRecord(on, this.#access, collection, id)) : outcome;
+    });
+  }
+
+  act(collection: string, id: string, action: string, values: ReadonlyMap<string, Value>) {
+    const declared = this.#access.rulebook.actions.get(actionKey(collection, action))!;
+    return this.#rehearse(async (on) => {
+      const outcome = await actOn(on, this.#access, declared, id, values);
       return outcome.ok ? done(await fullRecord(on, this.#access, collection, id)) : outcome;
     });
   }

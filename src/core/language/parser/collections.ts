@@ -1,6 +1,7 @@
-import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, Name, TypeName } from '../ast.ts';
+import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, Name, OnDelete } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseOperand } from './expressions.ts';
+import { parseType, typeFollows } from './types.ts';
 
 const marks: ReadonlySet<string> = new Set<Mark>(['required', 'unique', 'label', 'sensitive']);
 
@@ -48,6 +49,7 @@ function parseField(cursor: Cursor): FieldDeclaration {
   const type = parseType(cursor);
   const found: { mark: Mark; span: typeof start }[] = [];
   let standard: Expression | null = null;
+  let onDelete: FieldDeclaration['onDelete'] = null;
   for (;;) {
     const token = cursor.token;
     // A field may be called “label” too: a mark is one only where no type follows it.
@@ -55,44 +57,29 @@ function parseField(cursor: Cursor): FieldDeclaration {
       cursor.next();
       cursor.next();
       found.push({ mark: 'self set', span: cursor.since(token.span) });
+    } else if (cursor.isWord('on') && cursor.isKeyword('delete', 1)) {
+      onDelete = parseOnDelete(cursor);
     } else if (token.kind === 'name' && !token.quoted && marks.has(token.text) && !typeFollows(cursor)) {
       cursor.next();
       found.push({ mark: token.text as Mark, span: token.span });
     } else if (cursor.takeSymbol('=')) {
       standard = parseOperand(cursor);
     } else {
-      return { name, type, marks: found, default: standard, span: cursor.since(start) };
+      return { name, type, marks: found, default: standard, onDelete, span: cursor.since(start) };
     }
   }
 }
 
-function typeFollows(cursor: Cursor): boolean {
-  const next = cursor.peek(1);
-  if (next.kind === 'keyword') return next.text === 'ref' || next.text === 'one';
-  return next.kind === 'name' && !marks.has(next.text) && next.text in simpleTypeWords;
-}
+const deleteRules: ReadonlySet<string> = new Set<OnDelete>(['refuse', 'remove', 'clear']);
 
-const simpleTypeWords: Readonly<Record<string, true>> = {
-  text: true,
-  integer: true,
-  decimal: true,
-  boolean: true,
-  date: true,
-  timestamp: true,
-  uuid: true,
-};
-
-function parseType(cursor: Cursor): TypeName {
-  const start = cursor.token.span;
-  if (cursor.takeKeyword('ref')) {
-    return { kind: 'ref', collection: parseCollectionName(cursor), span: cursor.since(start) };
+/** `on delete refuse`, `on delete remove`, `on delete clear`. */
+function parseOnDelete(cursor: Cursor): FieldDeclaration['onDelete'] {
+  const start = cursor.next().span;
+  cursor.next();
+  const { token } = cursor;
+  if (token.kind !== 'name' || !deleteRules.has(token.text)) {
+    return cursor.fail('P001', 'expected refuse, remove or clear after “on delete”');
   }
-  if (cursor.takeKeyword('one')) {
-    cursor.expectKeyword('of', 'after “one”');
-    cursor.expectSymbol('(', 'before the values');
-    const values = cursor.list(() => cursor.expectText('a value'));
-    cursor.expectSymbol(')', 'after the last value');
-    return { kind: 'one of', values, span: cursor.since(start) };
-  }
-  return { kind: 'simple', name: cursor.expectName('a type (text, integer, ref COLLECTION, …)') };
+  cursor.next();
+  return { rule: token.text as OnDelete, span: cursor.since(start) };
 }

@@ -66,7 +66,11 @@ function parsePredicate(cursor: Cursor): Expression {
   if (cursor.isKeyword('in') || (cursor.isKeyword('not') && cursor.isKeyword('in', 1))) {
     const negated = cursor.takeKeyword('not');
     cursor.next();
-    cursor.expectSymbol('(', 'after “in”');
+    if (!cursor.isSymbol('(')) {
+      const list = parseOperand(cursor);
+      return { kind: 'in list', operand: left, list, negated, span: cursor.since(left.span) };
+    }
+    cursor.next();
     const items = cursor.list(() => parseOperand(cursor));
     cursor.expectSymbol(')', 'after the last value of the list');
     return { kind: 'in', operand: left, items, negated, span: cursor.since(left.span) };
@@ -123,7 +127,7 @@ function parseQuantified(cursor: Cursor): Expression {
 }
 
 /** `v in visits`. */
-function parseRange(cursor: Cursor): { variable: Name; collection: Name } {
+export function parseRange(cursor: Cursor): { variable: Name; collection: Name } {
   const variable = cursor.expectName('a name for the record, such as v');
   cursor.expectKeyword('in', `after ${variable.text}`);
   return { variable, collection: parseCollectionName(cursor) };

@@ -7,7 +7,10 @@ import { parseCollection } from './collections.ts';
 import { Cursor, ParseFailure } from './cursor.ts';
 import { parseCondition } from './expressions.ts';
 import { parseLet } from './lets.ts';
-import { parseRole, parseRules } from './rules.ts';
+import { parseAccept, parseAttribute, parseClaim } from './attributes.ts';
+import { parseAction, parseInvariant } from './actions.ts';
+import { parseRole } from './roles.ts';
+import { parseRules } from './rules.ts';
 import { parseIdentity, parseTrial } from './trials.ts';
 
 const declarationWords: ReadonlySet<string> = new Set([
@@ -18,6 +21,11 @@ const declarationWords: ReadonlySet<string> = new Set([
   'rules',
   'test',
   'trial',
+  'attribute',
+  'claim',
+  'accept',
+  'action',
+  'invariant',
 ]);
 
 /**
@@ -76,7 +84,20 @@ function parseDeclaration(cursor: Cursor): Declaration {
       return parseIdentity(cursor);
     case 'trial':
       return parseTrial(cursor);
+    case 'attribute':
+      return parseAttribute(cursor);
+    case 'claim':
+      return parseClaim(cursor);
+    case 'accept':
+      return parseAccept(cursor);
+    case 'action':
+      return parseAction(cursor);
+    case 'invariant':
+      return parseInvariant(cursor);
     default:
-      return cursor.fail('P001', 'expected collection, people, role, let, rules, test identity or trial');
+      return cursor.fail(
+        'P001',
+        'expected a declaration (collection, people, role, attribute, claim, let, action, rules, accept, invariant, test identity or trial)',
+      );
   }
 }

@@ -1,31 +1,18 @@
-import { suggestion } from '../../diagnostics/suggest.ts';
 import type {
   Assignment,
   FenceSentence,
   FieldList,
   Name,
   OperationClause,
-  OperationName,
-  RoleDeclaration,
   RuleSentence,
   RulesDeclaration,
 } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseCondition, parseOperand } from './expressions.ts';
 
-const operations: ReadonlySet<string> = new Set<OperationName>(['read', 'create', 'update', 'delete']);
+/** The four operations that every collection has. */
+export const operations: ReadonlySet<string> = new Set(['read', 'create', 'update', 'delete']);
 const everyWho: ReadonlySet<string> = new Set(['everybody', 'people', 'visitors']);
-
-/** `role NAME ["TITLE"] [includes NAME, …]`. */
-export function parseRole(cursor: Cursor): RoleDeclaration {
-  const start = cursor.expectKeyword('role', 'here');
-  const name = cursor.expectName('the name of a role');
-  const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
-  const includes = cursor.takeKeyword('includes')
-    ? cursor.list(() => cursor.expectName('the name of a role'))
-    : [];
-  return { kind: 'role', name, title, includes, span: cursor.since(start) };
-}
 
 /** `rules COLLECTION { sentence … }`. */
 export function parseRules(cursor: Cursor): RulesDeclaration {
@@ -97,19 +84,21 @@ function parseWho(cursor: Cursor): RuleSentence['who'][number] {
 }
 
 function parseOperations(cursor: Cursor): OperationClause[] {
-  return cursor.list(() => {
-    const token = cursor.token;
-    if (token.kind !== 'keyword' || !operations.has(token.text)) {
-      const written = token.kind === 'name' ? token.text : '';
-      return cursor.fail('P001', 'expected read, create, update or delete', suggestion(written, operations));
-    }
-    cursor.next();
-    const fields = cursor.isSymbol('(') ? parseFieldList(cursor) : null;
-    return { operation: token.text as OperationName, fields, span: cursor.since(token.span) };
-  });
+  return cursor.list(() => parseOperation(cursor));
 }
 
-function parseFieldList(cursor: Cursor): FieldList {
+/** `read`, `update (notes)`, or the name of an action. */
+export function parseOperation(cursor: Cursor): OperationClause {
+  const { token } = cursor;
+  if (token.kind !== 'name' && (token.kind !== 'keyword' || !operations.has(token.text))) {
+    return cursor.fail('P001', 'expected read, create, update, delete or the name of an action');
+  }
+  cursor.next();
+  const fields = cursor.isSymbol('(') ? parseFieldList(cursor) : null;
+  return { operation: token.text, fields, span: cursor.since(token.span) };
+}
+
+export function parseFieldList(cursor: Cursor): FieldList {
   const start = cursor.expectSymbol('(', 'before the fields');
   const all = cursor.takeKeyword('all');
   let names: Name[] = [];

@@ -1,6 +1,7 @@
 import type {
   Assignment,
   ExpectationSentence,
+  GivenSentence,
   IdentityDeclaration,
   RecordName,
   RoleHolding,
@@ -45,7 +46,16 @@ export function parseTrial(cursor: Cursor): TrialDeclaration {
   const title = cursor.expectText('a title');
   cursor.expectSymbol('{', 'to open the trial');
   const parts: TrialPart[] = [];
+  const given: GivenSentence[] = [];
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    if (cursor.isWord('given')) {
+      const sentence = cursor.recover(
+        () => parseGiven(cursor),
+        () => cursor.isKeyword('as') || cursor.isWord('given'),
+      );
+      if (sentence !== null) given.push(sentence);
+      continue;
+    }
     const part = cursor.recover(
       () => parsePart(cursor),
       () => cursor.isKeyword('as'),
@@ -53,7 +63,15 @@ export function parseTrial(cursor: Cursor): TrialDeclaration {
     if (part !== null) parts.push(part);
   }
   cursor.expectSymbol('}', 'to close the trial');
-  return { kind: 'trial', title, parts, span: cursor.since(start) };
+  return { kind: 'trial', title, given, parts, span: cursor.since(start) };
+}
+
+/** `given COLLECTION (FIELD = VALUE, …)`: a record that is there for this trial alone. */
+function parseGiven(cursor: Cursor): GivenSentence {
+  const start = cursor.next().span;
+  const collection = parseCollectionName(cursor);
+  const values = parseAssignments(cursor);
+  return { collection, values, span: cursor.since(start) };
 }
 
 function parsePart(cursor: Cursor): TrialPart {
@@ -124,15 +142,28 @@ function parseExpectation(cursor: Cursor): ExpectationSentence {
     const collection = parseCollectionName(cursor);
     const record = parseRecordName(cursor);
     const values = parseAssignments(cursor);
-    return { kind: 'update', allowed, collection, record, values, span: cursor.since(start) };
+    const giving = parseGiving(cursor);
+    return { kind: 'update', allowed, collection, record, values, giving, span: cursor.since(start) };
   }
   if (cursor.takeKeyword('create')) {
     const collection = parseCollectionName(cursor);
     const values = parseAssignments(cursor);
-    const giving = cursor.takeKeyword('giving') ? cursor.list(() => parseAssignment(cursor)) : [];
+    const giving = parseGiving(cursor);
     return { kind: 'create', allowed, collection, values, giving, span: cursor.since(start) };
   }
-  return cursor.fail('P001', 'expected read, create, update or delete');
+  if (cursor.token.kind === 'name') {
+    const action = cursor.expectName('the name of an action');
+    const collection = parseCollectionName(cursor);
+    const record = parseRecordName(cursor);
+    const values = cursor.isSymbol('(') ? parseAssignments(cursor) : [];
+    const giving = parseGiving(cursor);
+    return { kind: 'act', action, allowed, collection, record, values, giving, span: cursor.since(start) };
+  }
+  return cursor.fail('P001', 'expected read, create, update, delete or the name of an action');
+}
+
+function parseGiving(cursor: Cursor): Assignment[] {
+  return cursor.takeKeyword('giving') ? cursor.list(() => parseAssignment(cursor)) : [];
 }
 
 function parseRecordName(cursor: Cursor): RecordName {

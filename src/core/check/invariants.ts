@@ -1,0 +1,57 @@
+import { suggestion } from '../diagnostics/suggest.ts';
+import type { InvariantDeclaration } from '../language/ast.ts';
+import type { Invariant } from '../ir/rulebook.ts';
+import { checkCondition } from './conditions.ts';
+import { withoutRepeats, writtenAt, type Findings, type Known } from './context.ts';
+import { knownOperation } from './operations.ts';
+import { unknownCollection } from './schema.ts';
+
+/** All invariants: whoever may do the operation, the condition is true of the record. */
+export function checkInvariants(
+  declarations: readonly InvariantDeclaration[],
+  known: Known,
+  findings: Findings,
+): Invariant[] {
+  const declared = withoutRepeats(
+    declarations,
+    ({ title }) => ({ text: title.value, span: title.span }),
+    'invariant',
+    findings,
+  );
+  const invariants: Invariant[] = [];
+  for (const { title, operation, collection: name, only, span } of declared.values()) {
+    const collection = known.schema.get(name.text);
+    if (collection === undefined) {
+      unknownCollection(name, known.schema.keys(), findings);
+      continue;
+    }
+    knownOperation(operation, collection, known, findings);
+    if (operation.operation === 'create') {
+      findings.add(
+        'R010',
+        'an invariant is about records that are there',
+        operation.span,
+        'use read, update or delete',
+      );
+    }
+    for (const field of operation.fields?.names ?? []) {
+      if (collection.fields.has(field.text)) continue;
+      const hint = suggestion(field.text, collection.fields.keys());
+      findings.add('N002', `${collection.name} has no field “${field.text}”`, field.span, hint);
+    }
+    const condition = checkCondition(only, { ...known.scopeOf(), record: collection.name }, findings);
+    if (condition === null) continue;
+    const named = operation.fields?.names.map((field) => field.text) ?? null;
+    const all = [...collection.fields.keys()];
+    invariants.push({
+      title: title.value,
+      operation: operation.operation,
+      collection: collection.name,
+      fields: operation.fields?.all === true ? all.filter((field) => !named!.includes(field)) : named,
+      only: condition,
+      text: writtenAt(known.sources, span),
+      span,
+    });
+  }
+  return invariants;
+}

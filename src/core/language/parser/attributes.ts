@@ -1,0 +1,48 @@
+import type { AcceptDeclaration, AttributeDeclaration, ClaimDeclaration, EveryExpression } from '../ast.ts';
+import type { Cursor } from './cursor.ts';
+import { parseCollectionName, parseCondition, parseOperand, parseRange } from './expressions.ts';
+import { parseType } from './types.ts';
+
+/** `attribute NAME TYPE = VALUE`, or `= every VALUE for VARIABLE in COLLECTION [where CONDITION]`. */
+export function parseAttribute(cursor: Cursor): AttributeDeclaration {
+  const start = cursor.expectKeyword('attribute', 'here');
+  const name = cursor.expectName('the name of the attribute');
+  const type = parseType(cursor);
+  cursor.expectSymbol('=', 'before what it is worked out from');
+  const every = cursor.isWord('every') && !cursor.isSymbol('.', 1) && !cursor.isSymbol('(', 1);
+  const value = every ? parseEvery(cursor) : parseOperand(cursor);
+  return { kind: 'attribute', name, type, value, span: cursor.since(start) };
+}
+
+function parseEvery(cursor: Cursor): EveryExpression {
+  const start = cursor.next().span;
+  const value = parseOperand(cursor);
+  if (!cursor.isWord('for')) cursor.fail('P001', 'expected “for” and the records that it is taken from');
+  cursor.next();
+  const { variable, collection } = parseRange(cursor);
+  const where = cursor.takeKeyword('where') ? parseCondition(cursor) : null;
+  return { kind: 'every', value, variable, collection, where, span: cursor.since(start) };
+}
+
+/** `claim NAME TYPE from "CLAIM"`: what the caller's token says. */
+export function parseClaim(cursor: Cursor): ClaimDeclaration {
+  const start = cursor.expectKeyword('claim', 'here');
+  const name = cursor.expectName('the name of the attribute');
+  const type = parseType(cursor);
+  if (!cursor.isWord('from')) cursor.fail('P001', 'expected “from” and the name of the claim');
+  cursor.next();
+  const claim = cursor.expectText('the name of the claim').value;
+  return { kind: 'claim', name, type, claim, span: cursor.since(start) };
+}
+
+/** `accept COLLECTION feeds NAME because "REASON"`. */
+export function parseAccept(cursor: Cursor): AcceptDeclaration {
+  const start = cursor.expectKeyword('accept', 'here');
+  const collection = parseCollectionName(cursor);
+  if (!cursor.isWord('feeds')) cursor.fail('P001', 'expected “feeds” and a role or an attribute');
+  cursor.next();
+  const feeds = cursor.expectName('the name of a role or an attribute');
+  cursor.expectKeyword('because', 'and the reason');
+  const because = cursor.expectText('the reason').value;
+  return { kind: 'accept', collection, feeds, because, span: cursor.since(start) };
+}
