@@ -106,6 +106,16 @@ records
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/records.ts')).recordsUpdate));
 records
+  .command('act')
+  .description('carry out an action that the rulebook declares')
+  .argument('<collection>')
+  .argument('<record>', 'its id or its label')
+  .argument('<action>')
+  .argument('[values...]', 'parameter=value; references by id or label')
+  .addOption(as())
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/records.ts')).recordsAct));
+records
   .command('delete')
   .argument('<collection>')
   .argument('<record>', 'its id or its label')

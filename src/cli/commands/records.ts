@@ -113,6 +113,32 @@ export async function recordsUpdate(
   output.line(`${output.good('✓')} changed, and no longer readable for ${options.as}`);
 }
 
+/** `firmgate records act COLLECTION RECORD ACTION parameter=value … --as IDENTITY`. */
+export async function recordsAct(
+  output: Output,
+  name: string,
+  record: string,
+  action: string,
+  values: readonly string[],
+  options: AsOption,
+): Promise<void> {
+  const desk = await open(name, options.as);
+  const declared = desk.collection.actions.find((each) => each.name === action);
+  if (declared === undefined) {
+    const known = desk.collection.actions.map((each) => each.name).join(', ');
+    throw new Misuse(`${name} has no action ${action}; there are: ${known === '' ? 'none' : known}`);
+  }
+  const id = await recordId(desk, desk.collection, record);
+  const parameters = await parseValues(desk, values, [], declared.parameters);
+  const changed = await desk.client.act(name, id, action, parameters);
+  if (changed !== null) {
+    print(output, desk, changed);
+    return;
+  }
+  output.data(null);
+  output.line(`${output.good('✓')} done, and no longer readable for ${options.as}`);
+}
+
 /** `firmgate records delete COLLECTION RECORD --as IDENTITY`. */
 export async function recordsDelete(
   output: Output,
@@ -171,19 +197,24 @@ async function parseValues(
   desk: Desk,
   values: readonly string[],
   cleared: readonly string[],
+  places: readonly Place[] = desk.collection.fields,
 ): Promise<Record<string, unknown>> {
   const parsed: Record<string, unknown> = {};
   for (const each of values) {
     const at = each.indexOf('=');
     if (at < 1) throw new Misuse(`“${each}” is not of the form field=value`);
-    parsed[each.slice(0, at)] = await parseValue(desk, each.slice(0, at), each.slice(at + 1));
+    const place = places.find((one) => one.name === each.slice(0, at));
+    parsed[each.slice(0, at)] = await parseValue(desk, place, each.slice(at + 1));
   }
   for (const field of cleared) parsed[field] = null;
   return parsed;
 }
 
-async function parseValue(desk: Desk, name: string, text: string): Promise<unknown> {
-  const field = desk.collection.fields.find((each) => each.name === name);
+/** What a value is given to: a field, or a parameter of an action. */
+type Place = Pick<Collection['fields'][number], 'name' | 'type' | 'reference'>;
+
+async function parseValue(desk: Desk, field: Place | undefined, text: string): Promise<unknown> {
+  if (field !== undefined && /^(json|list of)/.test(field.type)) return parseJson(field, text);
   if (field?.type === 'integer' && /^-?\d+$/.test(text)) return Number(text);
   if (field?.type === 'boolean' && (text === 'true' || text === 'false')) return text === 'true';
   if (field === undefined || field.reference === null) return text;
@@ -191,6 +222,14 @@ async function parseValue(desk: Desk, name: string, text: string): Promise<unkno
   const identity =
     target.name === 'people' ? desk.overview.identities.find((each) => each.name === text) : undefined;
   return identity?.id ?? recordId(desk, target, text);
+}
+
+function parseJson(field: Place, text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    throw new Misuse(`${field.name} is ${field.type}: write it as JSON, such as '["a", "b"]'`);
+  }
 }
 
 function shownColumns(collection: Collection): string[] {

@@ -75,6 +75,19 @@ export const overviewSchema = z
             system: z.boolean(),
           }),
         ),
+        actions: z.array(
+          z.object({
+            name: z.string(),
+            parameters: z.array(
+              z.object({
+                name: z.string(),
+                type: z.string(),
+                reference: z.string().nullable(),
+                required: z.boolean(),
+              }),
+            ),
+          }),
+        ),
       }),
     ),
     identities: z.array(

@@ -1,5 +1,6 @@
 import type { Caller } from '../evaluate/caller.ts';
 import {
+  actionGrants,
   covering,
   fieldFences,
   grantsFor,
@@ -9,7 +10,7 @@ import {
   type Grants,
 } from '../evaluate/combine.ts';
 import type { Condition } from '../ir/conditions.ts';
-import type { Rule, Rulebook } from '../ir/rulebook.ts';
+import { actionKey, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import { simpleTypes } from '../types/types.ts';
 import { conditionSql, typed, type Precision, type Surroundings } from './conditions.ts';
@@ -164,20 +165,54 @@ export class Access {
     const { relation } = around;
     const conditions = [sql`${column(at, 'id')} = ${target}`, this.readable(collection, at, { relation })];
     const sides = { relation, changed: relation, old: at, new: at };
-    const grants = grantsFor(this.rulebook, this.caller, collection, operation);
-    if (operation === 'delete') {
-      conditions.push(this.#passes({ ...grants, fences: recordFences(grants, 'delete') }, at, sides));
-    }
-    for (const field of fields) {
-      const fences = [...recordFences(grants, 'update'), ...fieldFences(grants, 'update', field)];
-      const rules = covering(grants.rules, 'update', field);
-      conditions.push(this.#passes({ ...grants, rules, fences }, at, sides));
-    }
-    const me = this.caller.person?.id ?? null;
-    if (me !== null && promotesItself(this.rulebook, this.caller, collection, me, fields).length > 0) {
-      conditions.push(sql`${column(at, 'id')} <> ${value(me)}::uuid`);
-    }
+    if (operation === 'delete') conditions.push(this.#decided(operation, collection, null, at, sides));
+    for (const field of fields) conditions.push(this.#decided(operation, collection, field, at, sides));
     return sql`exists (select 1 from ${relation(collection)} as ${identifier(at)} where ${allOf(conditions)})`;
+  }
+
+  /**
+   * May the caller do this to the record under `alias`, to any of the fields (null: to the record)? It is decided with
+   * the record as it is on both sides; for verification.
+   */
+  allowed(
+    operation: Operation,
+    collection: string,
+    fields: readonly string[] | null,
+    alias: string,
+  ): Fragment {
+    if (operation === 'read')
+      return fields === null
+        ? this.readable(collection, alias)
+        : anyOf(fields.map((field) => this.shown(collection, field, alias)));
+    const sides = { old: alias, new: alias, changed: table };
+    const each = (fields ?? [null]).map((field) => this.#decided(operation, collection, field, alias, sides));
+    return allOf([this.readable(collection, alias), anyOf(each)]);
+  }
+
+  /** The rules and fences of an operation that changes the record under `at`, or one of its fields. */
+  #decided(
+    operation: Operation,
+    collection: string,
+    field: string | null,
+    at: string,
+    sides: Sides,
+  ): Fragment {
+    const action = this.rulebook.actions.get(actionKey(collection, operation));
+    if (action !== undefined) {
+      const { own, updating } = actionGrants(this.rulebook, this.caller, action);
+      const passed = updating.fences.map((fence) => this.holds(fence, updating.roles, at, sides));
+      return allOf([this.#passes({ ...own, fences: recordFences(own, operation) }, at, sides), ...passed]);
+    }
+    const grants = grantsFor(this.rulebook, this.caller, collection, operation);
+    if (field === null)
+      return this.#passes({ ...grants, fences: recordFences(grants, operation) }, at, sides);
+    const fences = [...recordFences(grants, operation), ...fieldFences(grants, operation, field)];
+    const rules = covering(grants.rules, operation, field);
+    const passes = this.#passes({ ...grants, rules, fences }, at, sides);
+    const me = this.caller.person?.id ?? null;
+    if (me === null || promotesItself(this.rulebook, this.caller, collection, me, [field]).length === 0)
+      return passes;
+    return allOf([passes, sql`${column(at, 'id')} <> ${value(me)}::uuid`]);
   }
 
   #maskedOperand(collection: string, field: string, alias: string): Fragment {

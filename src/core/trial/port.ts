@@ -1,5 +1,5 @@
 import type { Condition } from '../ir/conditions.ts';
-import type { Operation, Trial } from '../ir/rulebook.ts';
+import type { Invariant, Operation, Trial } from '../ir/rulebook.ts';
 import type { Truth } from '../types/truth.ts';
 import type { Value } from '../types/types.ts';
 
@@ -27,6 +27,8 @@ export interface TrialSession {
   count(collection: string): Promise<number>;
   /** Some of the readable records that are not among `ids`, by label. */
   others(collection: string, ids: readonly string[]): Promise<readonly string[]>;
+  /** Some of the records that speak against the invariant: the caller may, and the condition is not true. By label. */
+  against(invariant: Invariant): Promise<readonly string[]>;
   /** Some of the readable records for which the condition, with full sight, is not true, by label. */
   outside(collection: string, condition: Condition): Promise<readonly string[]>;
   create(collection: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;

@@ -1,4 +1,4 @@
-import type { Expectation, GivenValue, GivenValues, Rulebook, Trial } from '../ir/rulebook.ts';
+import type { Expectation, GivenValue, GivenValues, Operation, Rulebook, Trial } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import { sameValue } from '../types/values.ts';
@@ -38,6 +38,32 @@ export async function* runTrials(
   }
 }
 
+/**
+ * Asks of every test identity and the visitor whether an invariant holds on the records that are there. Nothing that
+ * is found is a proof: it holds for these callers and these records.
+ */
+export async function* tryInvariants(rulebook: Rulebook, port: TrialPort): AsyncGenerator<Verdict> {
+  for (const identity of rulebook.invariants.length === 0 ? [] : [...rulebook.identities.keys(), null]) {
+    const session = await port.session(identity, null);
+    // Somebody who may not sign in does nothing at all.
+    if (session === null) continue;
+    for (const invariant of rulebook.invariants) {
+      const { title, text, span, operation, collection } = invariant;
+      const [label] = await session.against(invariant);
+      const judge = new Judge(rulebook, port, session);
+      const failure = label === undefined ? null : await judge.refuted(operation, collection, label);
+      yield {
+        trial: title,
+        identity,
+        expectation: text,
+        span,
+        passed: failure === null,
+        ...(failure === null ? {} : { failure }),
+      };
+    }
+  }
+}
+
 /** Thrown inside a judgement when a name of the trial cannot be found in the data. */
 class CannotJudge extends Error {}
 
@@ -50,6 +76,16 @@ class Judge {
     this.#rulebook = rulebook;
     this.#port = port;
     this.#session = session;
+  }
+
+  /** A record that speaks against an invariant, and through what. */
+  async refuted(operation: Operation, collection: string, label: string): Promise<Failure> {
+    const expected = `nobody for whom the condition does not hold may ${operation} a record of ${collection}`;
+    const actual = `may ${operation} ${label}`;
+    const ids = await this.#port.find(collection, label);
+    if (ids.length !== 1) return { expected, actual, evidence: [] };
+    const question = { operation, collection, id: ids[0]!, values: new Map() };
+    return this.#failure(this.#session!, question, expected, actual);
   }
 
   /** What is wrong, or null where the expectation is met. */

@@ -48,6 +48,17 @@ export async function overview(on: Executor, rulebook: Rulebook, version: number
         sensitive: field.sensitive,
         system: field.system,
       })),
+      actions: [...rulebook.actions.values()]
+        .filter((action) => action.collection === collection.name)
+        .map(({ name, parameters }) => ({
+          name,
+          parameters: [...parameters].map(([parameter, { type, required }]) => ({
+            name: parameter,
+            type: typeName(type),
+            reference: type.kind === 'ref' ? type.collection : null,
+            required,
+          })),
+        })),
     })),
     identities: [...rulebook.identities.values()].map((identity) => ({
       name: identity.name,

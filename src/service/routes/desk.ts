@@ -11,7 +11,7 @@ import { arrive, nothingKnown } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countRecords, publish } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
-import { tryOut } from '../../store/trials/index.ts';
+import { refutedInvariants, tryOut } from '../../store/trials/index.ts';
 import { emptinessOf, overview } from '../answers/look.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import { nextPage, parseShape, recordDocuments } from '../answers/records.ts';
@@ -84,7 +84,11 @@ export function deskRoutes(
     {
       async post(request, response) {
         const rulebook = draft(jsonBody(request, ['application/json']));
-        send(response, 200, await publish(database, rulebook, response.locals.staff as string));
+        send(
+          response,
+          200,
+          await publish(database, rulebook, response.locals.staff as string, refutedInvariants),
+        );
       },
     },
     [rulebookBody],

@@ -4,6 +4,7 @@ import type { Source } from '../../core/language/source.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import type { Schema } from '../../core/types/schema.ts';
 import { run, type Database, type Executor } from '../connection.ts';
+import { PublishRefused } from '../failures.ts';
 import { syncIdentities } from './identities.ts';
 import { shapeTables } from './tables.ts';
 
@@ -23,9 +24,14 @@ export interface Published {
 /**
  * Puts a checked rulebook in force: tables, test identities and the rulebook itself change together or not at all.
  * Two at a time wait for each other. It holds for every request that begins after this has answered.
- * Throws `PublishRefused` where records stand in the way.
+ * Throws `PublishRefused` where records stand in the way, or where `verify` has something against it.
  */
-export async function publish(database: Database, rulebook: Rulebook, by: string): Promise<Published> {
+export async function publish(
+  database: Database,
+  rulebook: Rulebook,
+  by: string,
+  verify: (on: Executor, rulebook: Rulebook) => Promise<readonly string[]> = async () => [],
+): Promise<Published> {
   const files = JSON.stringify(rulebook.sources.map(({ name, text }) => ({ name, text })));
   return database.transaction(async (transaction) => {
     await run(transaction, sql`set local statement_timeout = '10min'`);
@@ -41,6 +47,8 @@ export async function publish(database: Database, rulebook: Rulebook, by: string
     const before = last === undefined ? null : await publishedSchema(transaction, last.version);
     const { setAside } = await shapeTables(transaction, rulebook.schema, before);
     const { notes } = await syncIdentities(transaction, rulebook);
+    const refuted = await verify(transaction, rulebook);
+    if (refuted.length > 0) throw new PublishRefused(refuted);
     const version = (last?.version ?? 0) + 1;
     await run(
       transaction,

@@ -1,14 +1,20 @@
 import { v7 as uuid } from 'uuid';
 import type { Condition } from '../../core/ir/conditions.ts';
 import { rolesFor } from '../../core/evaluate/caller.ts';
-import { actionKey, type GivenValue, type Rulebook, type Trial } from '../../core/ir/rulebook.ts';
+import {
+  actionKey,
+  type GivenValue,
+  type Invariant,
+  type Rulebook,
+  type Trial,
+} from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
 import { conditionSql } from '../../core/sql/conditions.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { column, table } from '../../core/sql/identifiers.ts';
 import { insertSql } from '../../core/sql/writes.ts';
 import type { Rehearsal, TrialPort, TrialSession } from '../../core/trial/port.ts';
-import { runTrials } from '../../core/trial/run.ts';
+import { runTrials, tryInvariants } from '../../core/trial/run.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
@@ -45,13 +51,28 @@ export async function tryOut(
   try {
     await database.transaction(async (transaction) => {
       await syncIdentities(transaction, rulebook);
-      for await (const verdict of runTrials(rulebook, trials, new StorePort(transaction, rulebook)))
-        report(verdict);
+      const port = new StorePort(transaction, rulebook);
+      for await (const verdict of runTrials(rulebook, trials, port)) report(verdict);
+      for await (const verdict of tryInvariants(rulebook, port)) report(verdict);
       throw new RollBack();
     });
   } catch (error) {
     if (!(error instanceof RollBack)) throw error;
   }
+}
+
+/**
+ * The invariants that a test identity meets a record against, each in a sentence; nothing where all hold. For refusing
+ * a publication, so it runs in the transaction given.
+ */
+export async function refutedInvariants(on: Executor, rulebook: Rulebook): Promise<string[]> {
+  const refuted: string[] = [];
+  for await (const verdict of tryInvariants(rulebook, new StorePort(on, rulebook))) {
+    if (verdict.passed) continue;
+    const who = verdict.identity ?? 'the visitor';
+    refuted.push(`the invariant “${verdict.trial}” does not hold: ${who} ${verdict.failure!.actual}`);
+  }
+  return refuted;
 }
 
 class StorePort implements TrialPort {
@@ -174,6 +195,13 @@ class StoreSession implements TrialSession {
     return this.#labels(collection, sql`r.id <> all(${value(ids)}::uuid[])`);
   }
 
+  against({ operation, collection, fields, only }: Invariant) {
+    const roles = rolesFor(this.#access.rulebook, this.#access.caller, operation, collection);
+    const plain = conditionSql(only, this.#access.around('r', roles));
+    const may = this.#access.allowed(operation, collection, fields, 'r');
+    return this.#named(collection, sql`${may} and (${plain}) is not true`);
+  }
+
   outside(collection: string, condition: Condition) {
     const roles = rolesFor(this.#access.rulebook, this.#access.caller, 'read', collection);
     const plain = conditionSql(condition, this.#access.around('r', roles));
@@ -181,11 +209,15 @@ class StoreSession implements TrialSession {
   }
 
   /** Labels with full sight of records that are readable: for a developer's message. */
-  async #labels(collection: string, condition: Fragment): Promise<string[]> {
+  #labels(collection: string, condition: Fragment): Promise<string[]> {
+    return this.#named(collection, sql`${this.#access.readable(collection, 'r')} and ${condition}`);
+  }
+
+  async #named(collection: string, condition: Fragment): Promise<string[]> {
     const label = collectionOf(this.#access.rulebook.schema, collection).label ?? 'id';
     const rows = await run<{ label: string | null }>(
       this.#on,
-      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where ${this.#access.readable(collection, 'r')} and ${condition} order by 1 limit ${value(NAMED)}`,
+      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where ${condition} order by 1 limit ${value(NAMED)}`,
     );
     return rows.map((row) => row.label ?? '(without a label)');
   }
