@@ -7,6 +7,7 @@ import { compilePredicate, type Circumstances } from '../../src/core/evaluate/cl
 import { grantsFor, mayDecider, shownFields, type Asked } from '../../src/core/evaluate/combine.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
+import { countSql, listSql, type ListQuestion } from '../../src/core/sql/list.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import { asking, updateFlagsSql } from '../../src/core/sql/writes.ts';
 import { collectionOf, type Schema } from '../../src/core/types/schema.ts';
@@ -158,6 +159,7 @@ test(
   'closures and PostgreSQL agree on every cell that is read, filtered and updated',
   { timeout: 3_600_000 },
   async () => {
+    const formulations = new Set<string>();
     const cells = { read: 0, shown: 0, filtered: 0, updated: 0 };
     for (let round = 0; round < ROUNDS; round++) {
       const seed = SEED * 100_000 + round;
@@ -186,6 +188,8 @@ test(
             after: null,
             limit: 1_000,
           });
+          const ways = { collection, filter: null, order, after: null, limit: 1_000 };
+          for (const name of await everyWay(access, ways, failing)) formulations.add(name);
           const found = new Map(listed.records.map((record) => [record.id, record]));
           for (const [id, record] of world.get(collection)!) {
             const wanted = expected.get(id)!;
@@ -243,6 +247,7 @@ test(
             { field: 'id', descending: false },
           ].slice(sortKey === 'id' ? 1 : 0);
           const ids = await pages(access, collection, checked.condition, sorting);
+          await everyWay(access, { ...ways, filter: checked.condition, order: sorting, limit: 7 }, failing);
           cells.filtered += world.get(collection)!.size;
           expect(ids.toSorted(), failing(`filter ${where} for ${JSON.stringify(caller)}`)).toEqual(
             passing.map(([id]) => id).toSorted(),
@@ -258,12 +263,39 @@ test(
     console.log(
       `agreement: ${JSON.stringify(cells)} cells compared, none disagree (seed ${SEED}, ${ROUNDS} rounds)`,
     );
+    // Every way of putting a question was really taken.
+    expect([...formulations].toSorted()).toEqual(['branches', 'branches of sets', 'gathered', 'rows', 'sets']);
     expect(cells.read + cells.filtered + cells.updated).toBeGreaterThan(ROUNDS * 3_500);
     // Both answers must occur often, or the comparison would prove nothing.
     expect(cells.shown / cells.read).toBeGreaterThan(0.1);
     expect(cells.shown / cells.read).toBeLessThan(0.9);
   },
 );
+
+/** Every formulation of a question finds the very same records in the same order. Answers their names. */
+async function everyWay(
+  access: Access,
+  question: ListQuestion,
+  failing: (what: string) => string,
+): Promise<string[]> {
+  const { formulations } = listSql(access, question);
+  const answers: string[] = [];
+  for (const { name, statement } of formulations) {
+    const rows = await run<{ id: string }>(own.database, statement);
+    answers.push(rows.map((row) => row.id).join(' '));
+    const told = `${name} of ${question.collection} for ${JSON.stringify(access.caller)}: ${statement.text}`;
+    expect(answers.at(-1), failing(told)).toBe(answers[0]);
+  }
+  const counts = countSql(access, question);
+  const counted = await Promise.all(
+    counts.map(async ({ statement }) => (await run<{ count: number }>(own.database, statement))[0]!.count),
+  );
+  expect(
+    new Set(counted).size,
+    failing(`counting ${question.collection}: ${counts[1]?.statement.text}`),
+  ).toBe(1);
+  return formulations.map((each) => each.name);
+}
 
 function hasOrder(schema: Schema, collection: string, field: string): boolean {
   const { kind } = collectionOf(schema, collection).fields.get(field)!.type;

@@ -16,6 +16,7 @@ import { simpleTypes } from '../types/types.ts';
 import { conditionSql, typed, type Precision, type Surroundings } from './conditions.ts';
 import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
+import { idSet, type IdSet } from './sets.ts';
 
 /**
  * What one caller sees, as SQL. This is the one place where rules enter a query: lists, single records, counts,
@@ -29,12 +30,50 @@ export class Access {
   readonly rulebook: Rulebook;
   readonly caller: Caller;
   readonly now: string;
+  readonly #sets: boolean;
   readonly #readGrants = new Map<string, Grants>();
 
-  constructor(rulebook: Rulebook, caller: Caller, now: string) {
+  /** `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same. */
+  constructor(rulebook: Rulebook, caller: Caller, now: string, sets = false) {
     this.rulebook = rulebook;
     this.caller = caller;
     this.now = now;
+    this.#sets = sets;
+  }
+
+  /** The same access with its conditions put as sets of ids. */
+  withSets(): Access {
+    return new Access(this.rulebook, this.caller, this.now, true);
+  }
+
+  /**
+   * What makes a record readable, as conditions any one of which is enough: each can have its own search. Null where
+   * some rule asks nothing. Fences are not among them.
+   */
+  readBranches(collection: string, alias: string): Branch[] | null {
+    const { rules, roles } = this.#grants(collection);
+    if (rules.some(isUnconditional)) return null;
+    const around = this.around(alias, roles);
+    const grounds = rules.flatMap(({ when }) => (when.kind === 'or' ? when.operands : [when]));
+    return grounds.map((ground) => {
+      const parts = ground.kind === 'and' ? ground.operands : [ground];
+      const sets = parts.map((part) => idSet(part, around));
+      const first = sets.findIndex((set) => set !== null);
+      const others = parts.filter((_, index) => index !== first);
+      const rest = others.map((part) => conditionSql(part, around));
+      return { condition: conditionSql(ground, around), set: sets[first] ?? null, rest };
+    });
+  }
+
+  /** Every fence that a record must pass to be readable. */
+  readFences(collection: string, alias: string): Fragment[] {
+    const grants = this.#grants(collection);
+    return recordFences(grants, 'read').map((fence) => this.holds(fence, grants.roles, alias));
+  }
+
+  /** Is any rule true that makes the record readable? Its fences are asked for apart. */
+  granted(collection: string, alias: string): Fragment {
+    return this.#passes({ ...this.#grants(collection), fences: [] }, alias);
   }
 
   /** Is the record under `alias` readable? Null counts as no: see `holds`. */
@@ -48,6 +87,11 @@ export class Access {
     const grants = this.#grants(collection);
     const fences = [...recordFences(grants, 'read'), ...fieldFences(grants, 'read', field)];
     return this.#passes({ ...grants, rules: covering(grants.rules, 'read', field), fences }, alias);
+  }
+
+  /** Is the field shown of every record that is readable? */
+  isShown(collection: string, field: string): boolean {
+    return this.#mask(collection, field) === 'shown';
   }
 
   /** The field as the caller sees it. Only for records that are readable. */
@@ -98,6 +142,8 @@ export class Access {
       relation: table,
       visible: () => null,
       may: (may, target, around) => this.#may(may, target, around),
+      mayIds: (may, around) => this.#mayIds(may, around),
+      sets: this.#sets,
     };
   }
 
@@ -159,15 +205,25 @@ export class Access {
 
   /** `me may …`: the record is there and readable, and the operation allowed with the record as it is on both sides. */
   #may(may: Condition & { kind: 'may' }, target: Fragment, around: Surroundings): Fragment {
-    const { operation, collection, fields } = may;
     // A name of its own below every other, short enough for a long chain of rules that follow each other.
     const at = `${around.alias}m`;
-    const { relation } = around;
-    const conditions = [sql`${column(at, 'id')} = ${target}`, this.readable(collection, at, { relation })];
+    const conditions = [sql`${column(at, 'id')} = ${target}`, ...this.#mayConditions(may, at, around)];
+    return sql`exists (select 1 from ${around.relation(may.collection)} as ${identifier(at)} where ${allOf(conditions)})`;
+  }
+
+  #mayIds(may: Condition & { kind: 'may' }, around: Surroundings): Fragment {
+    const at = `${around.alias}m`;
+    const conditions = this.#mayConditions(may, at, around);
+    return sql`select ${column(at, 'id')} from ${around.relation(may.collection)} as ${identifier(at)} where ${allOf(conditions)}`;
+  }
+
+  #mayConditions(may: Condition & { kind: 'may' }, at: string, { relation }: Surroundings): Fragment[] {
+    const { operation, collection, fields } = may;
+    const conditions = [this.readable(collection, at, { relation })];
     const sides = { relation, changed: relation, old: at, new: at };
     if (operation === 'delete') conditions.push(this.#decided(operation, collection, null, at, sides));
     for (const field of fields) conditions.push(this.#decided(operation, collection, field, at, sides));
-    return sql`exists (select 1 from ${relation(collection)} as ${identifier(at)} where ${allOf(conditions)})`;
+    return conditions;
   }
 
   /**
@@ -218,6 +274,14 @@ export class Access {
   #maskedOperand(collection: string, field: string, alias: string): Fragment {
     return sql`(${this.masked(collection, field, alias)})`;
   }
+}
+
+/** One ground on which records are readable. */
+export interface Branch {
+  readonly condition: Fragment;
+  /** A part of it that names the records to begin from, and all that is asked of them beside it. */
+  readonly set: IdSet | null;
+  readonly rest: readonly Fragment[];
 }
 
 /** What a write adds to the surroundings of a rule: both sides of the record, and the table with the change. */

@@ -2,6 +2,7 @@ import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditi
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
 import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
+import { setSql } from './sets.ts';
 
 /**
  * A condition as an SQL expression: the other engine beside `core/evaluate/closures.ts`. Every value is bound with a
@@ -28,6 +29,13 @@ export interface Surroundings {
   readonly changed?: (collection: string) => Fragment;
   /** What the caller's own rules say of the record that a fragment points at; never null where it is present. */
   readonly may: (may: Condition & { kind: 'may' }, target: Fragment, around: Surroundings) => Fragment;
+  /** The ids of the records for which `may` says yes, as a select of its own; where sets are asked for. */
+  readonly mayIds?: (may: Condition & { kind: 'may' }, around: Surroundings) => Fragment;
+  /**
+   * Ask for the ids that make a condition true, once for the whole statement, rather than for each row (`sets.ts`)?
+   * Which is faster depends on how many rows are looked at.
+   */
+  readonly sets?: boolean;
   /** What must hold for a step of a path to see the field: nothing in rules, the caller's grants in filters. */
   readonly visible: (alias: string, step: Step) => Fragment | null;
 }
@@ -44,6 +52,10 @@ export function conditionSql(
   around: Surroundings,
   precision: Precision = 'true',
 ): Fragment {
+  if (around.sets === true && precision === 'true') {
+    const set = setSql(condition, around);
+    if (set !== null) return set;
+  }
   const operand = (each: Operand) => operandSql(each, around);
   const parts = (each: readonly Condition[]) => each.map((part) => conditionSql(part, around, precision));
   switch (condition.kind) {
@@ -84,7 +96,9 @@ export function conditionSql(
       return around.hasRole(condition.role) ? sql`true` : sql`false`;
     case 'may': {
       const target = operand(condition.target);
-      return sql`case when ${target} is not null then ${around.may(condition, target, around)} end`;
+      const answer = around.may(condition, target, around);
+      // It is false for a missing target, which is as good as unknown where only true counts.
+      return precision === 'true' ? answer : sql`case when ${target} is not null then ${answer} end`;
     }
     case 'some':
       return someSql(condition.range, condition.body, around, precision);
@@ -112,7 +126,7 @@ function orderedSql(operand: Operand, around: Surroundings): Fragment {
 }
 
 /** The alias of a `some` or `count` of this depth: apart from those of a rule that is asked inside another. */
-function rangeAlias(around: Surroundings, depth: number): string {
+export function rangeAlias(around: Surroundings, depth: number): string {
   return `${around.alias}_v${depth}`;
 }
 

@@ -34,6 +34,11 @@ export function commaList(parts: readonly Fragment[]): Fragment {
   return glue(parts, ', ');
 }
 
+/** The rows of all, one after the other. */
+export function unionAll(parts: readonly Fragment[]): Fragment {
+  return glue(parts, ' union all ');
+}
+
 /** All must hold; each part in brackets, so that none can reach into its neighbour. Nothing to hold is true. */
 export function allOf(parts: readonly Fragment[]): Fragment {
   return parts.length === 0 ? sql`true` : bracketed(parts, ' and ');

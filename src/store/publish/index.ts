@@ -6,7 +6,7 @@ import type { Schema } from '../../core/types/schema.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { syncIdentities } from './identities.ts';
-import { shapeTables } from './tables.ts';
+import { indexSearched, shapeTables } from './tables.ts';
 
 export { countRecords } from './tables.ts';
 export { findByLabel, syncIdentities } from './identities.ts';
@@ -46,6 +46,7 @@ export async function publish(
     }
     const before = last === undefined ? null : await publishedSchema(transaction, last.version);
     const { setAside } = await shapeTables(transaction, rulebook.schema, before);
+    await indexSearched(transaction, rulebook);
     const { notes } = await syncIdentities(transaction, rulebook);
     const refuted = await verify(transaction, rulebook);
     if (refuted.length > 0) throw new PublishRefused(refuted);

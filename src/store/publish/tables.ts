@@ -1,5 +1,7 @@
 import { commaList, sql, value, type Fragment } from '../../core/sql/fragment.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { columnType, identifier, table } from '../../core/sql/identifiers.ts';
+import { searchedFields } from '../../core/sql/indexes.ts';
 import { systemFieldNames, type Collection, type Field, type Schema } from '../../core/types/schema.ts';
 import { run, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
@@ -103,11 +105,7 @@ async function constrain(on: Executor, collection: string, field: Field): Promis
       collection,
       sql`add constraint ${identifier(reference)} foreign key (${name}) references ${table(field.type.collection)} (id) deferrable`,
     );
-    // With the id behind it the index also serves a page of “my records”, which is the question asked most.
-    await run(
-      on,
-      sql`create index if not exists ${identifier(constraintName('i', collection, field.name))} on ${table(collection)} (${name}, id)`,
-    );
+    await index(on, collection, field.name);
   }
 
   const check = constraintName('c', collection, field.name);
@@ -121,6 +119,18 @@ function allowedValues(field: Field, name: Fragment): Fragment | null {
   if (field.type.kind === 'one of') return sql`${name} in (${commaList(field.type.values.map(literal))})`;
   if (field.type.kind === 'integer') return sql`${name} between -9007199254740991 and 9007199254740991`;
   return null;
+}
+
+/** With the id behind it the index also serves a page of “my records”, which is the question asked most. */
+async function index(on: Executor, collection: string, field: string): Promise<void> {
+  const name = identifier(constraintName('i', collection, field));
+  await run(on, sql`create index if not exists ${name} on ${table(collection)} (${identifier(field)}, id)`);
+}
+
+/** The indexes that the rules need to find what somebody may read. What is there already is left as it is. */
+export async function indexSearched(on: Executor, rulebook: Rulebook): Promise<void> {
+  for (const [collection, fields] of searchedFields(rulebook))
+    for (const field of fields) await index(on, collection, field);
 }
 
 async function requireValues(on: Executor, collection: string, field: string): Promise<void> {

@@ -2,6 +2,7 @@ import type { Access } from '../../core/sql/access.ts';
 import { countSql, listSql, readManySql, readSql, type ListQuestion } from '../../core/sql/list.ts';
 import { run, runKept, type Executor } from '../connection.ts';
 import type { VisibleRecord } from './outcome.ts';
+import { cheapest } from './plans.ts';
 import { visibleRecord } from './rows.ts';
 
 /** A page of records, and whether there are more behind it. One statement. */
@@ -11,7 +12,8 @@ export async function listRecords(
   question: ListQuestion,
 ): Promise<{ readonly records: readonly VisibleRecord[]; readonly more: boolean }> {
   // One more than asked for tells whether a next page exists, without counting.
-  const { statement, reading } = listSql(access, { ...question, limit: question.limit + 1 });
+  const { formulations, reading } = listSql(access, { ...question, limit: question.limit + 1 });
+  const statement = await cheapest(on, access.rulebook, formulations);
   const rows = await (isOrdinary(question) ? runKept : run)(on, statement);
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading));
   return { records, more: rows.length > question.limit };
@@ -23,7 +25,8 @@ export async function countVisible(
   access: Access,
   question: Pick<ListQuestion, 'collection' | 'filter'>,
 ): Promise<number> {
-  const [row] = await run<{ count: number }>(on, countSql(access, question));
+  const statement = await cheapest(on, access.rulebook, countSql(access, question));
+  const [row] = await run<{ count: number }>(on, statement);
   return row!.count;
 }
 
