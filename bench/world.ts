@@ -32,6 +32,11 @@ export async function prepare(url: string, root: string): Promise<Database> {
     sql`select exists (select 1 from records.hives) as loaded`,
   );
   if (!loaded!.loaded) await load(database);
+  const [more] = await run<{ loaded: boolean }>(
+    database,
+    sql`select exists (select 1 from records.visits) as loaded`,
+  );
+  if (!more!.loaded) await loadAround(database);
   return database;
 }
 
@@ -99,6 +104,59 @@ async function load(database: Database): Promise<void> {
     sql`vacuum analyze records.hives, records.people, records.apiaries, gate.logins, gate.role_assignments`,
   );
   console.log(`loaded ${SIZE.hives} hives in ${((performance.now() - began) / 1000).toFixed(0)} s`);
+}
+
+/** Districts five levels deep, who visits which hive, and what was found: what rules come through. */
+async function loadAround(database: Database): Promise<void> {
+  const began = performance.now();
+  await database.transaction(async (transaction) => {
+    const at = sql`timestamptz '2026-01-05 08:00:00Z'`;
+    await run(transaction, sql`set local statement_timeout = 0`);
+    // 1, 4, 16, 64 and 256 districts: the parent of the n-th is the ((n − 2) / 4 + 1)-th.
+    await run(
+      transaction,
+      sql`insert into records.districts (id, name, parent, created_at, updated_at)
+        select md5('d' || n)::uuid, 'District ' || n, case when n > 1 then md5('d' || ((n - 2) / 4 + 1))::uuid end, ${at}, ${at}
+        from generate_series(1, 341) as n`,
+    );
+    // Apiaries and people are spread over the 256 smallest; a few people are put higher up by the questions.
+    await run(
+      transaction,
+      sql`with numbered as (select id, row_number() over (order by id) as n from records.apiaries)
+        update records.apiaries as a set district = md5('d' || (86 + n % 256))::uuid from numbered where numbered.id = a.id`,
+    );
+    await run(
+      transaction,
+      sql`with numbered as (select id, row_number() over (order by id) as n from records.people)
+        update records.people as p set district = md5('d' || (86 + n % 256))::uuid from numbered where numbered.id = p.id`,
+    );
+    await run(
+      transaction,
+      sql`update records.hives set visibility = 'members' where visibility = 'private' and substr(code, 6)::int % 1000 = 7`,
+    );
+    // A hundred inspectors; of the visits of each one in twenty is on.
+    await run(
+      transaction,
+      sql`with inspectors as (select id, row_number() over (order by id) as n from records.people order by id limit 100),
+          hives as (select id, row_number() over (order by md5(id::text)) as n from records.hives limit 200000)
+        insert into records.visits (id, hive, inspector, starts, ends, created_at, updated_at)
+        select md5('v' || h.n)::uuid, h.id, i.id,
+          timestamptz '2026-01-01 00:00:00Z' + case when h.n / 100 % 20 = 0 then interval '0' else interval '-400 days' end,
+          timestamptz '2026-01-01 00:00:00Z' + case when h.n / 100 % 20 = 0 then interval '50 years' else interval '-399 days' end, ${at}, ${at}
+        from hives as h join inspectors as i on i.n = h.n % 100 + 1`,
+    );
+    await run(
+      transaction,
+      sql`insert into records.inspections (id, hive, found, created_at, updated_at)
+        select md5('i' || n)::uuid, h.id, 'Nothing unusual', ${at}, ${at}
+        from (select id, row_number() over (order by md5(id::text)) as n from records.hives limit 300000) as h`,
+    );
+  });
+  await run(
+    database,
+    sql`vacuum analyze records.hives, records.people, records.apiaries, records.districts, records.visits, records.inspections`,
+  );
+  console.log(`loaded what lies around them in ${((performance.now() - began) / 1000).toFixed(0)} s`);
 }
 
 function* rows(count: number, row: (index: number) => readonly Value[]): Generator<readonly Value[]> {

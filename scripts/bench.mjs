@@ -1,7 +1,11 @@
-// npm run bench: loads the large set once, then compares with the hand-written route. Options: --rounds=5 --seconds=4
+// npm run bench: loads the large set once, then compares with the hand-written route. Options: --rounds=5 --seconds=4;
+// --formulations: compares statements alone, see bench/formulations.ts.
 import { build, installPackages } from './lib/setup.mjs';
 import { startCluster, stateFolder } from './lib/cluster.mjs';
 import { root, show } from './lib/shell.mjs';
+
+const flags = process.argv.slice(2);
+const program = flags.includes('--formulations') ? 'dist/bench/formulations.js' : 'dist/bench/main.js';
 
 await installPackages();
 await build();
@@ -9,7 +13,7 @@ const cluster = process.env.DATABASE_URL
   ? null
   : await startCluster('bench', { shared_buffers: '1GB', max_wal_size: '4GB' });
 try {
-  process.exitCode = await show(process.execPath, ['dist/bench/main.js', root, ...process.argv.slice(2)], {
+  process.exitCode = await show(process.execPath, [program, root, ...flags], {
     DATABASE_URL: process.env.DATABASE_URL ?? cluster.url,
     FIRMGATE_STATE: stateFolder,
   });

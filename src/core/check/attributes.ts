@@ -5,8 +5,7 @@ import { PEOPLE, collectionOf, type Schema } from '../types/schema.ts';
 import { typeName, type Type } from '../types/types.ts';
 import { withoutRepeats, type Findings } from './context.ts';
 import type { ScopeMaker } from './lets.ts';
-import { checkOperand } from './operands.ts';
-import { checkRange } from './ranges.ts';
+import { checkOperand, checkRange } from './conditions.ts';
 import { checkType } from './schema.ts';
 
 type Declaration = AttributeDeclaration | ClaimDeclaration;

@@ -2,20 +2,12 @@ import type { CompareOperator, Expression } from '../language/ast.ts';
 import { negate, type Condition, type Operand } from '../ir/conditions.ts';
 import { typeName, type Type } from '../types/types.ts';
 import type { Findings } from './context.ts';
+import type { Asking } from './asking.ts';
 import { isLiteral, type Literal } from './literals.ts';
 import { checkMember } from './membership.ts';
-import { checkOperand, literalBeside } from './operands.ts';
+import { comparable } from './comparable.ts';
+import { literalBeside } from './literals.ts';
 import type { Scope } from './scope.ts';
-
-/** Can values of these types be compared? Integers with decimals, a `one of` with texts, references to one collection. */
-export function comparable(a: Type, b: Type): boolean {
-  if (a.kind === 'ref' && b.kind === 'ref') return a.collection === b.collection;
-  // A list is asked for its members, a JSON value for its presence.
-  if (a.kind === 'list' || a.kind === 'json') return false;
-  const family = (type: Type) =>
-    type.kind === 'one of' ? 'text' : type.kind === 'integer' ? 'decimal' : type.kind;
-  return family(a) === family(b);
-}
 
 /** The types that have an order. */
 const ordered: ReadonlySet<Type['kind']> = new Set(['text', 'integer', 'decimal', 'date', 'timestamp']);
@@ -32,11 +24,12 @@ const comparisons: Readonly<Record<CompareOperator, (left: Operand, right: Opera
 
 /** `a = b` and the orders: both sides of types that can be compared. */
 export function checkComparison(
+  asking: Asking,
   expression: Expression & { kind: 'compare' },
   scope: Scope,
   findings: Findings,
 ): Condition | null {
-  const pair = checkPair(expression.left, expression.right, scope, findings);
+  const pair = checkPair(asking, expression.left, expression.right, scope, findings);
   if (pair === null) return null;
   const [left, right] = pair;
   const { operator } = expression;
@@ -51,6 +44,7 @@ export function checkComparison(
 }
 
 function checkPair(
+  asking: Asking,
   left: Expression,
   right: Expression,
   scope: Scope,
@@ -58,14 +52,14 @@ function checkPair(
 ): [Operand, Operand] | null {
   if (isLiteral(left) !== isLiteral(right)) {
     const [literal, other] = isLiteral(left) ? [left, right] : [right as Literal, left];
-    const typed = checkOperand(other, scope, findings);
+    const typed = asking.operand(other, scope, findings);
     if (typed === null) return null;
     const operand = literalBeside(literal, typed.type, findings);
     if (operand === null) return null;
     return literal === left ? [operand, typed] : [typed, operand];
   }
-  const a = checkOperand(left, scope, findings);
-  const b = checkOperand(right, scope, findings);
+  const a = asking.operand(left, scope, findings);
+  const b = asking.operand(right, scope, findings);
   if (a === null || b === null) return null;
   if (comparable(a.type, b.type)) return [a, b];
   findings.add('T001', `${typeName(a.type)} cannot be compared with ${typeName(b.type)}`, {
@@ -77,15 +71,16 @@ function checkPair(
 
 /** `contains`, `starts with`, `ends with` of texts; `contains` of a list, too. */
 export function checkTextTest(
+  asking: Asking,
   expression: Expression & { kind: 'text test' },
   scope: Scope,
   findings: Findings,
 ): Condition | null {
   const { operator } = expression;
-  const left = checkOperand(expression.left, scope, findings);
+  const left = asking.operand(expression.left, scope, findings);
   if (left?.type.kind === 'list' && operator === 'contains')
-    return checkMember(expression.right, expression.left, false, scope, findings);
-  const right = checkOperand(expression.right, scope, findings);
+    return checkMember(asking, expression.right, expression.left, false, scope, findings);
+  const right = asking.operand(expression.right, scope, findings);
   if (left === null || right === null) return null;
   const wrong = [left, right].findIndex(({ type }) => type.kind !== 'text' && type.kind !== 'one of');
   if (wrong === -1) return { kind: operator, left, right };

@@ -1,16 +1,18 @@
-import type { Expression } from '../language/ast.ts';
+import type { Expression, Name } from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
 import { suggestion } from '../diagnostics/suggest.ts';
 import { limits } from '../language/limits.ts';
-import { negate, type Condition } from '../ir/conditions.ts';
-import { typeName } from '../types/types.ts';
+import { negate, type Condition, type Operand } from '../ir/conditions.ts';
+import { typeName, type Type } from '../types/types.ts';
 import { checkComparison, checkTextTest } from './comparisons.ts';
 import type { Findings } from './context.ts';
 import { checkMay } from './follows.ts';
+import type { Asking } from './asking.ts';
 import { checkAmong, checkMember } from './membership.ts';
-import { checkOperand, isFunction } from './operands.ts';
+import { isFunction, operandIn, operandOf } from './operands.ts';
 import { resolvePath } from './paths.ts';
-import { checkRange } from './ranges.ts';
+import { rangeIn, type CheckedRange } from './ranges.ts';
+import { needsCondition, refuseInFilter, refuseWorking } from './refusals.ts';
 import type { Scope } from './scope.ts';
 import { checkWithin } from './trees.ts';
 
@@ -42,11 +44,11 @@ export function checkCondition(expression: Expression, scope: Scope, findings: F
       return operand === null ? null : negate(operand);
     }
     case 'compare':
-      return checkComparison(expression, scope, findings);
+      return checkComparison(asking, expression, scope, findings);
     case 'in':
-      return checkAmong(expression, scope, findings);
+      return checkAmong(asking, expression, scope, findings);
     case 'in list':
-      return checkMember(expression.operand, expression.list, expression.negated, scope, findings);
+      return checkMember(asking, expression.operand, expression.list, expression.negated, scope, findings);
     case 'missing': {
       const operand = checkOperand(expression.operand, scope, findings);
       if (operand === null) return null;
@@ -62,12 +64,12 @@ export function checkCondition(expression: Expression, scope: Scope, findings: F
       return needsCondition(expression.span, typeName(operand.type), findings);
     }
     case 'within':
-      return checkWithin(expression, scope, findings);
+      return checkWithin(asking, expression, scope, findings);
     case 'text test':
-      return checkTextTest(expression, scope, findings);
+      return checkTextTest(asking, expression, scope, findings);
     case 'quantified': {
       if (scope.filter) return refuseInFilter(expression.span, findings);
-      const body = checkRange(expression, expression.body, scope, findings);
+      const body = rangeIn(asking, expression, expression.body, scope, findings);
       if (body === null) return null;
       const some: Condition = { kind: 'some', range: body.range, body: body.condition };
       return expression.quantifier === 'some' ? some : negate(some);
@@ -101,29 +103,30 @@ export function checkCondition(expression: Expression, scope: Scope, findings: F
       return needsCondition(expression.span, expression.kind, findings);
   }
 }
-/** Filters come from end users: what costs much, and what speaks of the caller, is not for them. */
-export function refuseInFilter(span: Span, findings: Findings): null {
-  findings.add('R008', 'a filter speaks of the fields of a record, and compares them with values', span);
-  return null;
+
+const asking: Asking = { condition: checkCondition, operand: checkOperand };
+
+/** A value: a literal takes the type that it has by itself. */
+export function checkOperand(expression: Expression, scope: Scope, findings: Findings): Operand | null {
+  return operandIn(asking, expression, scope, findings);
 }
 
-/** Roles and attributes come first of all, so what is decided by them cannot be asked for them. */
-function refuseWorking(span: Span, findings: Findings): null {
-  findings.add(
-    'R013',
-    'a role or an attribute is worked out before anything is decided',
-    span,
-    'ask for fields of people and of other records',
-  );
-  return null;
+/** A value for a place of a known type, such as the parameter of a let. */
+export function checkOperandOf(
+  expression: Expression,
+  type: Type,
+  scope: Scope,
+  findings: Findings,
+): Operand | null {
+  return operandOf(asking, expression, type, scope, findings);
 }
 
-function needsCondition(span: Span, type: string, findings: Findings): null {
-  findings.add(
-    'T004',
-    `a condition is needed here, and this is a value (${type})`,
-    span,
-    'compare it with something',
-  );
-  return null;
+/** `v in visits`, and a condition over it. */
+export function checkRange(
+  range: { readonly variable: Name; readonly collection: Name; readonly span: Span },
+  body: Expression | null,
+  scope: Scope,
+  findings: Findings,
+): CheckedRange | null {
+  return rangeIn(asking, range, body, scope, findings);
 }

@@ -4,9 +4,6 @@ import { limits } from '../language/limits.ts';
 import type { Name } from '../language/ast.ts';
 import type { Source } from '../language/source.ts';
 import type { Span } from '../language/span.ts';
-import type { Action } from '../ir/rulebook.ts';
-import type { Schema } from '../types/schema.ts';
-import type { Scope } from './scope.ts';
 
 /** Where the checks put what they find. */
 export class Findings {
@@ -22,16 +19,6 @@ export class Findings {
       ...(related === undefined ? {} : { related }),
     });
   }
-}
-
-/** All names of a rulebook, which the checks of sentences go by. */
-export interface Known {
-  readonly sources: readonly Source[];
-  readonly schema: Schema;
-  readonly roles: ReadonlySet<string>;
-  readonly actions: ReadonlyMap<string, Action>;
-  /** Makes the scope of a condition, in which roles, attributes and lets are known. */
-  readonly scopeOf: () => Scope;
 }
 
 /** A piece of the rulebook as it was written, in one line. */

@@ -3,7 +3,8 @@ import type { AcceptDeclaration } from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
 import { collectionsRead, nodesOf, pathsOf, type Condition, type Operand } from '../ir/conditions.ts';
 import type { Action, Attribute, Role, Rule } from '../ir/rulebook.ts';
-import type { Findings, Known } from './context.ts';
+import type { Findings } from './context.ts';
+import type { Known } from './known.ts';
 import { unknownCollection } from './schema.ts';
 
 /**

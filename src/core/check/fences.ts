@@ -4,7 +4,8 @@ import type { Condition } from '../ir/conditions.ts';
 import type { Fence, Operation } from '../ir/rulebook.ts';
 import type { Collection } from '../types/schema.ts';
 import { checkCondition } from './conditions.ts';
-import { writtenAt, type Findings, type Known } from './context.ts';
+import { writtenAt, type Findings } from './context.ts';
+import type { Known } from './known.ts';
 import { knownOperation, sidesOf } from './operations.ts';
 
 const never: Condition = { kind: 'constant', value: false };

@@ -2,7 +2,8 @@ import { suggestion } from '../diagnostics/suggest.ts';
 import type { InvariantDeclaration } from '../language/ast.ts';
 import type { Invariant } from '../ir/rulebook.ts';
 import { checkCondition } from './conditions.ts';
-import { withoutRepeats, writtenAt, type Findings, type Known } from './context.ts';
+import { withoutRepeats, writtenAt, type Findings } from './context.ts';
+import type { Known } from './known.ts';
 import { knownOperation } from './operations.ts';
 import { unknownCollection } from './schema.ts';
 

@@ -3,9 +3,8 @@ import { suggestion } from '../diagnostics/suggest.ts';
 import type { Condition, Operand } from '../ir/conditions.ts';
 import type { Schema } from '../types/schema.ts';
 import { simpleTypes, typeName, type Type } from '../types/types.ts';
-import { checkCondition } from './conditions.ts';
+import { checkCondition, checkOperandOf } from './conditions.ts';
 import { Findings, withoutRepeats } from './context.ts';
-import { checkOperandOf } from './operands.ts';
 import { recordOperand } from './paths.ts';
 import { plainScope, type Scope } from './scope.ts';
 

@@ -1,19 +1,20 @@
 import type { Expression } from '../language/ast.ts';
 import { negate, type Condition, type Operand } from '../ir/conditions.ts';
 import { typeName } from '../types/types.ts';
-import { comparable } from './comparisons.ts';
+import type { Asking } from './asking.ts';
+import { comparable } from './comparable.ts';
 import type { Findings } from './context.ts';
-import { isLiteral } from './literals.ts';
-import { checkOperand, literalBeside, type LiteralOperand } from './operands.ts';
+import { isLiteral, literalBeside, type LiteralOperand } from './literals.ts';
 import type { Scope } from './scope.ts';
 
 /** `status in ("active", "resting")`: a list that is written out. */
 export function checkAmong(
+  asking: Asking,
   expression: Expression & { kind: 'in' },
   scope: Scope,
   findings: Findings,
 ): Condition | null {
-  const operand = checkOperand(expression.operand, scope, findings);
+  const operand = asking.operand(expression.operand, scope, findings);
   if (operand === null) return null;
   if (operand.type.kind === 'list' || operand.type.kind === 'json') {
     findings.add('T001', `${typeName(operand.type)} is not one of some values`, expression.operand.span);
@@ -38,13 +39,14 @@ export function checkAmong(
 
 /** `crew in me.crews`, and `me.crews contains crew`: a list that is a value itself. */
 export function checkMember(
+  asking: Asking,
   item: Expression,
   list: Expression,
   negated: boolean,
   scope: Scope,
   findings: Findings,
 ): Condition | null {
-  const values = checkOperand(list, scope, findings);
+  const values = asking.operand(list, scope, findings);
   if (values === null) return null;
   if (values.type.kind !== 'list') {
     findings.add(
@@ -58,7 +60,7 @@ export function checkMember(
   const { of } = values.type;
   const operand: Operand | null = isLiteral(item)
     ? literalBeside(item, of, findings)
-    : checkOperand(item, scope, findings);
+    : asking.operand(item, scope, findings);
   if (operand === null) return null;
   if (!comparable(operand.type, of)) {
     findings.add('T001', `${typeName(operand.type)} cannot stand in ${typeName(values.type)}`, item.span);

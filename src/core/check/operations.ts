@@ -1,7 +1,8 @@
 import type { OperationClause } from '../language/ast.ts';
 import { actionKey } from '../ir/rulebook.ts';
 import type { Collection } from '../types/schema.ts';
-import type { Findings, Known } from './context.ts';
+import type { Findings } from './context.ts';
+import type { Known } from './known.ts';
 import { ownOperations, unknownOperation } from './roles.ts';
 
 /** The operations that are about single fields. */

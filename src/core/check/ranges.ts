@@ -1,19 +1,27 @@
 import type { Expression, Name } from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
 import { always, type Condition, type Range } from '../ir/conditions.ts';
-import { checkCondition } from './conditions.ts';
+import type { Asking } from './asking.ts';
 import type { Findings } from './context.ts';
 import { recordOperand } from './paths.ts';
 import { unknownCollection } from './schema.ts';
 import type { Scope } from './scope.ts';
 
+/** The records gone through, what is asked of each, and the scope in which the variable is known. */
+export interface CheckedRange {
+  readonly range: Range;
+  readonly condition: Condition;
+  readonly inside: Scope;
+}
+
 /** `v in visits`, and a condition over it: the variable may hide no other name. */
-export function checkRange(
+export function rangeIn(
+  asking: Asking,
   range: { readonly variable: Name; readonly collection: Name; readonly span: Span },
   body: Expression | null,
   scope: Scope,
   findings: Findings,
-): { range: Range; condition: Condition; inside: Scope } | null {
+): CheckedRange | null {
   const { variable, collection } = range;
   if (!scope.schema.has(collection.text)) {
     unknownCollection(collection, scope.schema.keys(), findings);
@@ -32,6 +40,6 @@ export function checkRange(
   const depth = scope.depth + 1;
   const variables = new Map(scope.variables).set(variable.text, recordOperand(depth, collection.text));
   const inside = { ...scope, variables, depth };
-  const condition = body === null ? always : checkCondition(body, inside, findings);
+  const condition = body === null ? always : asking.condition(body, inside, findings);
   return condition === null ? null : { range: { collection: collection.text, depth }, condition, inside };
 }

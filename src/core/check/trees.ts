@@ -1,18 +1,19 @@
 import type { Expression } from '../language/ast.ts';
 import type { Condition } from '../ir/conditions.ts';
 import { typeName } from '../types/types.ts';
+import type { Asking } from './asking.ts';
 import type { Findings } from './context.ts';
-import { checkOperand } from './operands.ts';
 import type { Scope } from './scope.ts';
 
 /** Both sides are records of one collection, and that is a tree; on the right a list of such may stand, too. */
 export function checkWithin(
+  asking: Asking,
   expression: Expression & { kind: 'within' },
   scope: Scope,
   findings: Findings,
 ): Condition | null {
-  const left = checkOperand(expression.left, scope, findings);
-  const right = checkOperand(expression.right, scope, findings);
+  const left = asking.operand(expression.left, scope, findings);
+  const right = asking.operand(expression.right, scope, findings);
   if (left === null || right === null) return null;
   const above = right.type.kind === 'list' ? right.type.of : right.type;
   if (left.type.kind !== 'ref' || above.kind !== 'ref' || left.type.collection !== above.collection) {

@@ -20,7 +20,8 @@ import { PEOPLE, collectionOf, type Collection, type Schema } from '../types/sch
 import { simpleTypes, type Type } from '../types/types.ts';
 import { parseValue } from '../types/values.ts';
 import { checkCondition } from './conditions.ts';
-import { withoutRepeats, writtenAt, type Findings, type Known } from './context.ts';
+import { withoutRepeats, writtenAt, type Findings } from './context.ts';
+import type { Known } from './known.ts';
 import { isLiteral, literalValue } from './literals.ts';
 import { unknownOperation } from './roles.ts';
 import { unknownCollection } from './schema.ts';

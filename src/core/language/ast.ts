@@ -241,8 +241,6 @@ export interface InvariantDeclaration {
   readonly span: Span;
 }
 
-export type OperationName = 'read' | 'create' | 'update' | 'delete';
-
 /** `(a, b)`, `(all)`, `(all but a, b)`. */
 export interface FieldList {
   readonly all: boolean;

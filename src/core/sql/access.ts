@@ -13,10 +13,10 @@ import type { Condition } from '../ir/conditions.ts';
 import { actionKey, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import { simpleTypes } from '../types/types.ts';
-import { conditionSql, typed, type Precision, type Surroundings } from './conditions.ts';
+import { conditionSql, constant, typed, type Precision, type Surroundings } from './conditions.ts';
 import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
-import { idSet, type IdSet } from './sets.ts';
+import { idSet, setSql, type IdSet } from './sets.ts';
 
 /**
  * What one caller sees, as SQL. This is the one place where rules enter a query: lists, single records, counts,
@@ -107,6 +107,7 @@ export class Access {
   filter(condition: Condition, alias: string): Fragment {
     return conditionSql(condition, {
       ...this.around(alias, noRoles),
+      literal: typed,
       field: (at, step) => this.#maskedOperand(step.collection, step.field, at),
       visible: (at, step) => this.shown(step.collection, step.field, at),
     });
@@ -133,6 +134,7 @@ export class Access {
   around(alias: string, roles: ReadonlySet<string>): Surroundings {
     const values = this.caller.person?.values;
     return {
+      literal: constant,
       me: (step, type) => typed(values?.[step.field] ?? null, type),
       hasRole: (role) => roles.has(role),
       now: typed(this.now, simpleTypes.timestamp),
@@ -143,7 +145,7 @@ export class Access {
       visible: () => null,
       may: (may, target, around) => this.#may(may, target, around),
       mayIds: (may, around) => this.#mayIds(may, around),
-      sets: this.#sets,
+      ...(this.#sets ? { asSet: setSql } : {}),
     };
   }
 

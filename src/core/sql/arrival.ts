@@ -32,6 +32,7 @@ export function arrivalParts(
       if (rulebook.attributes.has(step.field)) return column(aliasOf(step.field), step.field);
       return step.field === 'email' ? email : column(person, step.field);
     },
+    literal: typed,
     hasRole: () => false,
     now,
     today: sql`(${now} at time zone 'UTC')::date`,

@@ -2,7 +2,6 @@ import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditi
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
 import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, columnType, identifier, table } from './identifiers.ts';
-import { setSql } from './sets.ts';
 
 /**
  * A condition as an SQL expression: the other engine beside `core/evaluate/closures.ts`. Every value is bound with a
@@ -21,6 +20,8 @@ export interface Surroundings {
   /** The aliases of the record before and after an update, where there are such. */
   readonly old?: string;
   readonly new?: string;
+  /** A value that the rulebook itself names: part of the text where that is safe, so that plans go by it. */
+  readonly literal: (value: Value, type: Type) => Fragment;
   /** Reads a field of the record in scope: plainly in rules, through the caller's mask in filters. */
   readonly field: (alias: string, step: Step) => Fragment;
   /** What a path or a `some` reads from: the table, or the table as a write would leave it. */
@@ -32,10 +33,10 @@ export interface Surroundings {
   /** The ids of the records for which `may` says yes, as a select of its own; where sets are asked for. */
   readonly mayIds?: (may: Condition & { kind: 'may' }, around: Surroundings) => Fragment;
   /**
-   * Ask for the ids that make a condition true, once for the whole statement, rather than for each row (`sets.ts`)?
-   * Which is faster depends on how many rows are looked at.
+   * The condition as a set of ids, worked out once for the whole statement rather than for each row (`sets.ts`), where it
+   * has such a form. Which is faster depends on how many rows are looked at, so it is there only where it is wanted.
    */
-  readonly sets?: boolean;
+  readonly asSet?: (condition: Condition, around: Surroundings) => Fragment | null;
   /** What must hold for a step of a path to see the field: nothing in rules, the caller's grants in filters. */
   readonly visible: (alias: string, step: Step) => Fragment | null;
 }
@@ -52,10 +53,8 @@ export function conditionSql(
   around: Surroundings,
   precision: Precision = 'true',
 ): Fragment {
-  if (around.sets === true && precision === 'true') {
-    const set = setSql(condition, around);
-    if (set !== null) return set;
-  }
+  const set = precision === 'true' ? (around.asSet?.(condition, around) ?? null) : null;
+  if (set !== null) return set;
   const operand = (each: Operand) => operandSql(each, around);
   const parts = (each: readonly Condition[]) => each.map((part) => conditionSql(part, around, precision));
   switch (condition.kind) {
@@ -119,6 +118,18 @@ export function typed(bound: Value, type: Type): Fragment {
   return sql`${value(plain)}::${columnType(type)}`;
 }
 
+/**
+ * A value of the rulebook as fixed text. Only for short values of plain letters, digits and a few signs, none of which
+ * means anything to PostgreSQL inside quotes; all others are bound. Never for a value that a caller sends.
+ */
+export function constant(value: Value, type: Type): Fragment {
+  const text = typeof value === 'string' ? value : typeof value === 'object' ? '?' : String(value);
+  if (!harmless.test(text)) return typed(value, type);
+  return sql`${Object.freeze({ text: `'${text}'`, values: [] })}::${columnType(type)}`;
+}
+
+const harmless = /^[A-Za-z0-9 _.:-]{0,40}$/;
+
 /** Texts are ordered by code point wherever they come from, also where neither side is a column of ours. */
 function orderedSql(operand: Operand, around: Surroundings): Fragment {
   const plain = operandSql(operand, around);
@@ -181,7 +192,7 @@ function countSql(range: Range, where: Condition, around: Surroundings): Fragmen
 export function operandSql(operand: Operand, around: Surroundings): Fragment {
   switch (operand.kind) {
     case 'literal':
-      return typed(operand.value, operand.type);
+      return around.literal(operand.value, operand.type);
     case 'now':
       return around.now;
     case 'today':

@@ -1,7 +1,7 @@
 import type { Condition } from '../ir/conditions.ts';
 import { fieldOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
-import type { Access, Branch, SelectList } from './access.ts';
+import type { Access, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
 import { allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
 import { column, identifier, table } from './identifiers.ts';
@@ -24,78 +24,85 @@ export interface ListQuestion {
   readonly limit: number;
 }
 
-/** One way of putting a question. All ways have the same answer; which is fastest, the planner is asked. */
+/**
+ * The ways of finding the rows of a page. All have the same answer; which is fastest, the planner is asked.
+ *
+ * - `rows`: conditions are asked of each row; `sets`: as sets of ids, where they can be (`sets.ts`);
+ * - `branches`, `branches of sets`: every ground to read is searched by itself, in order and limited, and what was found
+ *   put together after;
+ * - `gathered`: the same, and of a set of ids the first rows of each are gathered, which an index may hold in order.
+ */
+export type Form = 'rows' | 'sets' | 'branches' | 'branches of sets' | 'gathered';
+
 export interface Formulation {
-  readonly name: 'rows' | 'sets' | 'branches' | 'branches of sets' | 'gathered';
+  readonly form: Form;
   readonly statement: Fragment;
 }
 
-/**
- * One page, masked. The rows are found, ordered and limited first and masked after, so that a mask is worked out
- * for the page alone. Filter, order and page key all go through the masks, so that a withheld value moves nothing.
- *
- * There are up to five ways to find the rows: conditions asked of each row or put as sets of ids (`sets.ts`); all
- * grounds to read joined by `or`, or each searched by itself, in order and limited, and put together after; and with the
- * first rows of each id of a set gathered, where an index holds them in order.
- */
-export function listSql(
-  access: Access,
-  question: ListQuestion,
-): { readonly formulations: readonly Formulation[]; readonly reading: SelectList } {
-  const { collection } = question;
-  const reading = access.selectList(collection, 'r');
-  const keys = keyNames(access, question);
-  const page = (name: Formulation['name'], rows: Fragment): Formulation => ({
-    name,
-    statement: sql`select ${commaList(reading.columns)} from (${rows}) as r order by ${keys}`,
-  });
-  const sets = access.withSets();
-  const formulations = [
-    page('rows', rowsSql(access, question, [access.granted(collection, 'r')])),
-    page('sets', rowsSql(sets, question, [sets.granted(collection, 'r')])),
-  ];
-  const branches = access.readBranches(collection, 'r') ?? [];
-  const ofSets = sets.readBranches(collection, 'r') ?? [];
-  const search = (each: Access) => (branch: Branch) => rowsSql(each, question, [branch.condition]);
-  if (branches.length > 1 && branches.length <= MOST_BRANCHES) {
-    formulations.push(
-      page('branches', joined(access, question, branches.map(search(access)))),
-      page('branches of sets', joined(sets, question, ofSets.map(search(sets)))),
-    );
+/** Every way that the rules offer, no two the same. Cost: some tenths of a millisecond, so ask when it is not known. */
+export function formulations(access: Access, question: ListQuestion): Formulation[] {
+  const forms: Form[] = ['rows', 'sets'];
+  const branches = access.withSets().readBranches(question.collection, 'r') ?? [];
+  if (branches.length <= MOST_BRANCHES) {
+    if (branches.length > 1) forms.push('branches', 'branches of sets');
+    if (branches.some((branch) => branch.set !== null)) forms.push('gathered');
   }
-  if (ofSets.some((branch) => branch.set !== null) && ofSets.length <= MOST_BRANCHES) {
-    const searches = ofSets.map((branch) =>
-      branch.set === null ? search(sets)(branch) : gathered(sets, question, branch.set, branch.rest),
-    );
-    formulations.push(page('gathered', joined(sets, question, searches)));
-  }
-  return { formulations: differing(formulations), reading };
+  return differing(forms.map((form) => ({ form, statement: listSql(access, question, form) })));
 }
 
 /** More grounds than that to read one collection are joined by `or`: planning has its price, too. */
 const MOST_BRANCHES = 8;
 
-function differing(formulations: readonly Formulation[]): Formulation[] {
-  return [
-    ...new Map(formulations.toReversed().map((each) => [each.statement.text, each])).values(),
-  ].toReversed();
+function differing(all: readonly Formulation[]): Formulation[] {
+  return [...new Map(all.toReversed().map((each) => [each.statement.text, each])).values()].toReversed();
 }
 
-/** The first rows that meet the conditions, beside each the keys of the order. */
-function rowsSql(access: Access, question: ListQuestion, conditions: readonly Fragment[]): Fragment {
+/**
+ * One page, masked, to be read with the select list of the collection. The rows are found, ordered and limited first
+ * and masked after, so that a mask is worked out for the page alone. Filter, order and page key all go through the
+ * masks, so that a withheld value moves nothing.
+ */
+export function listSql(access: Access, question: ListQuestion, form: Form): Fragment {
+  const { collection } = question;
+  const columns = commaList(access.selectList(collection, 'r').columns);
+  if (form === 'rows' || form === 'sets') {
+    const asking = form === 'rows' ? access : access.withSets();
+    const found = searchSql(asking, question, [asking.granted(collection, 'r')], [sql`r.*`]);
+    return sql`select ${columns} from (${found}) as r order by ${keyNames(access, question, 'r')}`;
+  }
+  const asking = form === 'branches' ? access : access.withSets();
+  const searches = asking
+    .readBranches(collection, 'r')!
+    .map((branch) =>
+      form === 'gathered' && branch.set !== null
+        ? gathered(asking, question, branch.set, branch.rest)
+        : searchSql(asking, question, [branch.condition], []),
+    );
+  // Found by their keys alone, which an index may hold; the rows themselves are fetched for the page.
+  const id = sql`${identifier('k')}.${identifier(`_key_${question.order.length - 1}`)}`;
+  return sql`select ${columns} from (${joined(access, question, searches)}) as k join ${table(collection)} as r on r.id = ${id} order by ${keyNames(access, question, 'k')}`;
+}
+
+/** The first rows that meet the conditions: the columns wanted of each, and the keys of the order. */
+function searchSql(
+  access: Access,
+  question: ListQuestion,
+  conditions: readonly Fragment[],
+  columns: readonly Fragment[],
+): Fragment {
   const { collection, order, after } = question;
   const keys = commaList(order.map((key) => keySql(access, collection, key)));
   const all = [...conditions, ...access.readFences(collection, 'r'), ...filtering(access, question)];
   if (after !== null) all.push(behind(access, question, after));
-  const columns = commaList([sql`r.*`, ...keyColumns(access, question)]);
-  return sql`select ${columns} from ${table(collection)} as r where ${allOf(all)} order by ${keys} limit ${count(question.limit)}`;
+  const wanted = commaList([...columns, ...keyColumns(access, question)]);
+  return sql`select ${wanted} from ${table(collection)} as r where ${allOf(all)} order by ${keys} limit ${count(question.limit)}`;
 }
 
 /** The first rows of each id of a set, and of these the first. */
 function gathered(access: Access, question: ListQuestion, set: IdSet, rest: readonly Fragment[]): Fragment {
-  const found = rowsSql(access, question, [sql`${set.row} = k.id`, ...rest]);
-  const ids = sql`select distinct id from (${set.ids}) as each (id) where id is not null`;
-  return sql`select r.* from (${ids}) as k cross join lateral (${found}) as r order by ${keyNames(access, question)} limit ${count(question.limit)}`;
+  const found = searchSql(access, question, [sql`${set.row} = each.id`, ...rest], []);
+  const ids = sql`select distinct id from (${set.ids}) as every (id) where id is not null`;
+  return sql`select k.* from (${ids}) as each cross join lateral (${found}) as k order by ${keyNames(access, question, 'k')} limit ${count(question.limit)}`;
 }
 
 /**
@@ -103,9 +110,11 @@ function gathered(access: Access, question: ListQuestion, set: IdSet, rest: read
  * the order tells, as it ends with the id.
  */
 function joined(access: Access, question: ListQuestion, searches: readonly Fragment[]): Fragment {
-  const distinct = commaList(question.order.map((_, index) => keyName(index)));
+  const [only] = searches;
+  if (only !== undefined && searches.length === 1) return only;
+  const distinct = commaList(question.order.map((_, index) => column('k', `_key_${index}`)));
   const all = unionAll(searches.map((search) => sql`(${search})`));
-  return sql`select distinct on (${distinct}) r.* from (${all}) as r order by ${keyNames(access, question)} limit ${count(question.limit)}`;
+  return sql`select distinct on (${distinct}) k.* from (${all}) as k order by ${keyNames(access, question, 'k')} limit ${count(question.limit)}`;
 }
 
 /** The keys come along by name: a mask in them is worked out once, and “distinct” and “order” can speak of the same. */
@@ -116,13 +125,11 @@ function keyColumns(access: Access, { collection, order }: ListQuestion): Fragme
   });
 }
 
-function keyName(index: number): Fragment {
-  return column('r', `_key_${index}`);
-}
-
-function keyNames(access: Access, { collection, order }: ListQuestion): Fragment {
+function keyNames(access: Access, { collection, order }: ListQuestion, alias: string): Fragment {
   return commaList(
-    order.map((key, index) => directed(keyName(index), key, isNeverMissing(access, collection, key.field))),
+    order.map((key, index) =>
+      directed(column(alias, `_key_${index}`), key, isNeverMissing(access, collection, key.field)),
+    ),
   );
 }
 
@@ -136,10 +143,10 @@ function count(rows: number): Fragment {
 export function countSql(
   access: Access,
   question: Pick<ListQuestion, 'collection' | 'filter'>,
-): readonly Formulation[] {
+): Formulation[] {
   const { collection } = question;
-  const counted = (name: Formulation['name'], each: Access): Formulation => ({
-    name,
+  const counted = (form: Form, each: Access): Formulation => ({
+    form,
     statement: sql`select count(*) as count from ${table(collection)} as r where ${allOf([each.readable(collection, 'r'), ...filtering(each, question)])}`,
   });
   return differing([counted('rows', access), counted('sets', access.withSets())]);

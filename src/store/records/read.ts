@@ -1,8 +1,15 @@
 import type { Access } from '../../core/sql/access.ts';
-import { countSql, listSql, readManySql, readSql, type ListQuestion } from '../../core/sql/list.ts';
+import {
+  countSql,
+  formulations,
+  listSql,
+  readManySql,
+  readSql,
+  type ListQuestion,
+} from '../../core/sql/list.ts';
 import { run, runKept, type Executor } from '../connection.ts';
 import type { VisibleRecord } from './outcome.ts';
-import { cheapest } from './plans.ts';
+import { cheapestForm } from './plans.ts';
 import { visibleRecord } from './rows.ts';
 
 /** A page of records, and whether there are more behind it. One statement. */
@@ -12,8 +19,10 @@ export async function listRecords(
   question: ListQuestion,
 ): Promise<{ readonly records: readonly VisibleRecord[]; readonly more: boolean }> {
   // One more than asked for tells whether a next page exists, without counting.
-  const { formulations, reading } = listSql(access, { ...question, limit: question.limit + 1 });
-  const statement = await cheapest(on, access.rulebook, formulations);
+  const asked = { ...question, limit: question.limit + 1 };
+  const form = await cheapestForm(on, access, asked, () => formulations(access, asked));
+  const statement = listSql(access, asked, form);
+  const reading = access.selectList(question.collection, 'r');
   const rows = await (isOrdinary(question) ? runKept : run)(on, statement);
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading));
   return { records, more: rows.length > question.limit };
@@ -25,8 +34,10 @@ export async function countVisible(
   access: Access,
   question: Pick<ListQuestion, 'collection' | 'filter'>,
 ): Promise<number> {
-  const statement = await cheapest(on, access.rulebook, countSql(access, question));
-  const [row] = await run<{ count: number }>(on, statement);
+  const { collection, filter } = question;
+  const all = countSql(access, { collection, filter });
+  const form = await cheapestForm(on, access, { collection, filter }, () => all);
+  const [row] = await run<{ count: number }>(on, all.find((each) => each.form === form)!.statement);
   return row!.count;
 }
 

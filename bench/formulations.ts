@@ -1,0 +1,208 @@
+import { cpus } from 'node:os';
+import pg from 'pg';
+import { checkRulebook } from '../src/core/check/index.ts';
+import type { Rulebook } from '../src/core/ir/rulebook.ts';
+import { Access } from '../src/core/sql/access.ts';
+import type { Fragment } from '../src/core/sql/fragment.ts';
+import { formulations, listSql, type ListQuestion } from '../src/core/sql/list.ts';
+import type { Value } from '../src/core/types/types.ts';
+import { run } from '../src/store/connection.ts';
+import { cheapestForm } from '../src/store/records/plans.ts';
+import { sql } from '../src/core/sql/fragment.ts';
+import { handwritten, type Question } from './formulations-by-hand.ts';
+import { prepare } from './world.ts';
+
+/**
+ * npm run bench -- --formulations: what the compiler makes of a rule against everything that we know to write by hand,
+ * the obvious form and native row security among them; on a million hives, in turns, prepared, one connection.
+ * The ratio is the time of the best one by hand to ours: above 1 ours is faster.
+ */
+const [root = '.', ...flags] = process.argv.slice(2);
+const rounds = Number(flags.find((flag) => flag.startsWith('--rounds='))?.slice(9) ?? 15);
+const only = flags.find((flag) => flag.startsWith('--only='))?.slice(7);
+const plans = flags.includes('--plans');
+const url = process.env.DATABASE_URL!;
+const NOW = '2026-05-01T12:00:00Z';
+const SLOW_MS = 400;
+
+const database = await prepare(url, root);
+const rulebook = await published();
+const client = new pg.Client({ connectionString: url, options: '-c timezone=UTC -c jit=off' });
+await client.connect();
+
+async function published(): Promise<Rulebook> {
+  const [row] = await run<{ files: { name: string; text: string }[] }>(
+    database,
+    sql`select files::json as files from gate.rulebooks order by version desc limit 1`,
+  );
+  const checked = checkRulebook(row!.files);
+  if (!checked.ok) throw new TypeError('the rulebook of the benchmark has errors');
+  return checked.rulebook;
+}
+
+const people = await run<{ id: string; district: string }>(
+  database,
+  sql`select id, district from records.people order by id limit 20`,
+);
+const [middle] = await run<{ id: string; code: string }>(
+  database,
+  sql`select id, code from records.hives order by id offset 500000 limit 1`,
+);
+const [between] = await run<{ id: string }>(
+  database,
+  sql`select id from records.inspections order by id offset 150000 limit 1`,
+);
+
+/** A statement as PostgreSQL takes it, with the values of each caller. */
+interface Candidate {
+  readonly name: string;
+  readonly text: string;
+  readonly values: (caller: { id: string; district: string }) => unknown[];
+  readonly times: number[];
+}
+
+function numbered(statement: Fragment): string {
+  let count = 0;
+  return statement.text.replaceAll(/\\\?|\?/g, (mark) => (mark === '?' ? `$${++count}` : '?'));
+}
+
+const pages = [
+  { title: 'first page by id', order: [{ field: 'id', descending: false }], after: null },
+  {
+    title: 'by code',
+    order: [
+      { field: 'code', descending: false },
+      { field: 'id', descending: false },
+    ],
+    after: null,
+  },
+  { title: 'a page in the middle', order: [{ field: 'id', descending: false }], after: 'middle' },
+] as const;
+
+async function ours(
+  question: Question,
+  page: (typeof pages)[number],
+): Promise<{ candidate: Candidate; form: string }> {
+  const listed = (caller: (typeof people)[number]): { access: Access; asked: ListQuestion } => ({
+    access: new Access(
+      rulebook,
+      {
+        person: { id: caller.id, values: { ...caller, district: question.place ?? caller.district } },
+        roles: new Set([question.role]),
+      },
+      NOW,
+    ),
+    asked: {
+      collection: question.collection,
+      filter: null,
+      order: page.order,
+      after:
+        page.after === null ? null : [(question.collection === 'hives' ? middle! : between!).id as Value],
+      limit: 51,
+    },
+  });
+  const first = listed(people[0]!);
+  const all = () => formulations(first.access, first.asked);
+  const form = await cheapestForm(database, first.access, first.asked, all);
+  return {
+    form,
+    candidate: {
+      name: 'ours',
+      text: numbered(listSql(first.access, first.asked, form)),
+      values: (caller) => {
+        const { access, asked } = listed(caller);
+        return [...listSql(access, asked, form).values];
+      },
+      times: [],
+    },
+  };
+}
+
+async function measure(candidates: readonly Candidate[]): Promise<void> {
+  for (const [index, candidate] of candidates.entries()) {
+    // PostgreSQL settles on a plan after five times.
+    for (const caller of people.slice(0, 6)) {
+      const spent = await once(candidate, index, caller);
+      if (spent > SLOW_MS) break;
+    }
+    candidate.times.length = 0;
+  }
+  for (let round = 0; round < rounds; round++) {
+    // Whoever comes first finds the data cold, so they take turns at that, too.
+    for (let turn = 0; turn < candidates.length; turn++) {
+      const index = (turn + round) % candidates.length;
+      const candidate = candidates[index]!;
+      // What takes seconds is measured often enough to be seen as such.
+      if (round > 1 && candidate.times[0]! > SLOW_MS) continue;
+      await once(candidate, index, people[round % people.length]!);
+    }
+  }
+  await client.query('deallocate all');
+  for (const key of Object.keys(
+    (client as unknown as { connection: { parsedStatements: object } }).connection.parsedStatements,
+  ))
+    delete (client as unknown as { connection: { parsedStatements: Record<string, unknown> } }).connection
+      .parsedStatements[key];
+}
+
+async function once(candidate: Candidate, index: number, caller: (typeof people)[number]): Promise<number> {
+  if (candidate.name === 'row security') {
+    await client.query(`select set_config('app.me', $1, false)`, [caller.id]);
+    await client.query('set role bench_reader');
+  }
+  const values = candidate.values(caller);
+  const began = performance.now();
+  await client.query({ name: `c${index}`, text: candidate.text, values });
+  const spent = performance.now() - began;
+  if (candidate.name === 'row security') await client.query('reset role');
+  candidate.times.push(spent);
+  return spent;
+}
+
+function median(values: readonly number[]): number {
+  return values.toSorted((a, b) => a - b)[Math.floor(values.length / 2)]!;
+}
+
+console.log(
+  `Node ${process.version}, ${cpus().length} × ${cpus()[0]!.model}; medians of ${rounds} rounds, in turns\n`,
+);
+console.log(
+  '| question | page | ours, ms | form | best by hand, ms | which | obvious, ms | row security, ms | ratio |',
+);
+console.log('|---|---|---|---|---|---|---|---|---|');
+for (const question of handwritten()) {
+  if (only !== undefined && !question.title.includes(only)) continue;
+  await client.query(question.policy);
+  for (const page of pages) {
+    if (page.title === 'by code' && question.collection !== 'hives') continue;
+    const { candidate, form } = await ours(question, page);
+    const key = page.title === 'by code' ? 'code, id' : 'id';
+    const from =
+      page.after === null ? '' : `and h.id > '${(question.collection === 'hives' ? middle! : between!).id}'`;
+    const hand = Object.entries(question.forms).map(([name, write]): Candidate => ({
+      name,
+      text: write({ key, from }),
+      values: (caller) => question.values({ ...caller, district: question.place ?? caller.district }),
+      times: [],
+    }));
+    const candidates = [candidate, ...hand];
+    if (plans) {
+      const { rows } = await client.query(
+        `explain ${candidate.text.replace(/^select/, 'select')}`,
+        candidate.values(people[0]!),
+      );
+      console.log(rows.map((row) => (row as Record<string, string>)['QUERY PLAN']).join('\n'));
+    }
+    await measure(candidates);
+    const timed = hand.map((each) => ({ name: each.name, time: median(each.times) }));
+    const written = timed.filter((each) => each.name !== 'row security');
+    const best = written.toSorted((a, b) => a.time - b.time)[0]!;
+    const of = (name: string) => timed.find((each) => each.name === name)!.time.toFixed(2);
+    const mine = median(candidate.times);
+    console.log(
+      `| ${question.title} | ${page.title} | ${mine.toFixed(2)} | ${form} | ${best.time.toFixed(2)} | ${best.name} | ${of('obvious')} | ${of('row security')} | ${(best.time / mine).toFixed(2)} |`,
+    );
+  }
+}
+await client.end();
+await database.destroy();
