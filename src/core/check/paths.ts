@@ -37,12 +37,13 @@ function rootOf(path: Expression & { kind: 'path' }, scope: Scope, findings: Fin
     return null;
   }
   if ((path.root === 'old' && !scope.old) || (path.root === 'new' && !scope.new)) {
-    const where = path.root === 'old' ? 'in rules for update and delete alone' : 'in rules for update alone';
+    const where =
+      path.root === 'old' ? 'in sentences that update, delete or act' : 'in sentences that update or act';
     findings.add(
       'R010',
       `there is no “${path.root}” record here`,
       path.span,
-      `“${path.root}” stands ${where}`,
+      `“${path.root}” stands ${where}, and do nothing else`,
     );
     return null;
   }
