@@ -84,9 +84,10 @@ const act = (as: string, id: string, action: string, body: object = {}, headers 
   world.ask('POST', `/v1/records/jars/${id}/actions/${action}`, { as, body, headers });
 const change = (as: string, id: string, body: object) =>
   world.ask('PATCH', `/v1/records/jars/${id}`, { as, body });
-const stored = async (collection: string, id: string) =>
-  ((await world.database.raw(`select * from records.${collection} where id = ?`, [id])) as { rows: any[] })
-    .rows[0]; // oxlint-disable-line typescript/no-explicit-any
+const stored = async (collection: string, id: string): Promise<Record<string, unknown> | undefined> => {
+  const found: unknown = await world.database.raw(`select * from records.${collection} where id = ?`, [id]);
+  return (found as { rows: Record<string, unknown>[] }).rows[0];
+};
 
 describe('an action', () => {
   test('sets what it declares, from parameters, from the caller and to nothing', async () => {
@@ -109,7 +110,7 @@ describe('an action', () => {
     expect((await act('ada', id, 'list', { price: '2' })).status).toBe(200);
     expect((await act('ada', id, 'list', { price: '3' })).json.type).toBe('/problems/not-allowed');
     expect((await act('ada', id, 'sell')).json.type).toBe('/problems/not-allowed');
-    expect((await stored('jars', id)).state).toBe('listed');
+    expect((await stored('jars', id))!.state).toBe('listed');
   });
 
   test('obeys fences on itself, and on updating what it sets', async () => {
@@ -192,7 +193,7 @@ describe('on delete', () => {
     const shelf = await insert('shelves', { name: 'A', keeper: people.get('ada') });
     const kept = await jar({ shelf });
     expect((await remove('ada', 'shelves', shelf)).status).toBe(204);
-    expect((await stored('jars', kept)).shelf).toBeNull();
+    expect((await stored('jars', kept))!.shelf).toBeNull();
     const seal = await insert('seals', { jar: kept, wax: 'blue' });
     const first = await insert('prints', { seal });
     const second = await insert('prints', { seal, pair: first });
@@ -236,7 +237,7 @@ describe('on delete', () => {
     const shelf = await insert('shelves', { name: 'B', keeper: people.get('ada') });
     const sold = await jar({ shelf, state: 'sold' });
     expect((await remove('carl', 'shelves', shelf)).status).toBe(409);
-    expect((await stored('jars', sold)).shelf).toBe(shelf);
+    expect((await stored('jars', sold))!.shelf).toBe(shelf);
   });
 });
 
