@@ -1,14 +1,16 @@
 // npm run bench: loads the large set once, then compares with the hand-written route. Options: --rounds=5 --seconds=4;
-// --formulations: compares statements alone, see bench/formulations.ts.
+// --formulations: compares statements alone, see bench/formulations.ts; --pipeline: needs no database at all.
 import { build, installPackages } from './lib/setup.mjs';
 import { startCluster, stateFolder } from './lib/cluster.mjs';
 import { root, show } from './lib/shell.mjs';
 
 const flags = process.argv.slice(2);
 const program = flags.includes('--formulations') ? 'dist/bench/formulations.js' : 'dist/bench/main.js';
+const alone = flags.includes('--pipeline');
 
 await installPackages();
 await build();
+if (alone) process.exit(await show(process.execPath, ['dist/bench/pipeline.js']));
 const cluster = process.env.DATABASE_URL
   ? null
   : await startCluster('bench', { shared_buffers: '1GB', max_wal_size: '4GB' });

@@ -40,6 +40,14 @@ program
   .action(guarded(async () => (await import('./commands/check.ts')).check));
 
 program
+  .command('format')
+  .description('bring .gate files into their one layout; comments stay, and so does what they mean')
+  .argument('[paths...]', 'folders of .gate files, or files', ['.'])
+  .option('--check', 'write nothing, and fail where something would change')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/format.ts')).format));
+
+program
   .command('publish')
   .description('put a rulebook in force; it holds for the very next request')
   .argument('[paths...]', 'folders of .gate files, or files, together one rulebook', ['.'])

@@ -9,11 +9,19 @@ import { Misuse } from './exit.ts';
  * whole: what would be read instead of a broken letter is not what was written.
  */
 export function readRulebook(paths: readonly string[]): Source[] {
+  return readFiles(paths).map((file) => file.source);
+}
+
+/** The same, each with the path under which it was found. */
+export function readFiles(paths: readonly string[]): { readonly path: string; readonly source: Source }[] {
   const [only] = paths.length === 1 ? paths : [];
   const sources = paths.flatMap((path) =>
     filesAt(path).map((file) => ({
-      name: only === undefined || file === path ? file : relative(path, file),
-      text: readText(file),
+      path: file,
+      source: {
+        name: only === undefined || file === path ? file : relative(path, file),
+        text: readText(file),
+      },
     })),
   );
   if (sources.length === 0) throw new Misuse(`there are no .gate files in ${paths.join(', ')}`);

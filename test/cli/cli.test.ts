@@ -85,6 +85,28 @@ describe('check', () => {
   });
 });
 
+describe('format', () => {
+  test('writes the one layout, says what it would write, and writes nothing where there are errors', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'gate-'));
+    const file = join(folder, 'a.gate');
+    writeFileSync(file, 'role   keeper // kept\n');
+    const asked = await firmgate('format', '--check', folder);
+    expect([asked.code, asked.out, readFileSync(file, 'utf8')]).toEqual([
+      1,
+      expect.stringContaining(`would change ${file}`),
+      'role   keeper // kept\n',
+    ]);
+    expect((await firmgate('format', folder)).code).toBe(0);
+    expect(readFileSync(file, 'utf8')).toBe('role keeper // kept\n');
+    expect((await firmgate('format', '--check', folder)).out).toContain('1 of 1 were as they should be');
+    writeFileSync(join(folder, 'b.gate'), 'rules hives {');
+    writeFileSync(file, 'role   keeper');
+    const wrong = await firmgate('format', folder);
+    expect([wrong.code, wrong.out]).toEqual([1, expect.stringContaining('b.gate:1')]);
+    expect(readFileSync(file, 'utf8')).toBe('role   keeper');
+  });
+});
+
 describe('publish and trial', () => {
   test('a rule that is too wide is found by the trials of its draft, before it is published', async () => {
     const clean = await firmgate('trial', rulebook);

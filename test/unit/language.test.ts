@@ -14,6 +14,14 @@ const rule = (text: string) => `${hives}rules hives { ${text} }`;
 const trial = (text: string) =>
   `${hives}test identity ada { email "a@hollowoak.example" }\ntrial "t" { as ada { ${text} } }`;
 
+/** Collections whose rules follow each other. */
+const chain = (length: number) =>
+  Array.from(
+    { length },
+    (_, i) =>
+      `collection c${i} { up ref c${Math.max(0, i - 1)} } rules c${i} { everybody may read ${i === 0 ? '' : 'when me may read up'} }`,
+  ).join('\n');
+
 function check(text: string) {
   const checked = checkRulebook([{ name: 'x.gate', text }]);
   return checked.ok ? [] : checked.diagnostics;
@@ -100,6 +108,7 @@ ${rule('keeper may read when big(this)')}`,
     'keeper may read when some c in crews has (c.hive = this and me may read c)',
     `${hives}collection crews { hive ref hives }\nrules hives { keeper may read when keeper = me }\nrules crews { keeper may read when me may read hive }`,
   ],
+  R016: [chain(14), 'everybody may read when me may read up', chain(10)],
   R011: [rule('nobody may read unless false'), 'false', rule('nobody may read unless size = 1')],
   R010: [rule('keeper may read when old.size = 1'), 'old.size', rule('keeper may update when old.size = 1')],
   T011: ['collection hives { a text self set }', 'self set', 'people { a text self set }'],

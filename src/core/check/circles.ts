@@ -1,6 +1,7 @@
 import type { Condition } from '../ir/conditions.ts';
 import { maysOf } from '../ir/conditions.ts';
 import type { Fence, Rule } from '../ir/rulebook.ts';
+import { limits } from '../language/limits.ts';
 import type { Findings } from './context.ts';
 
 /**
@@ -22,20 +23,28 @@ export function refuseCircles(rules: readonly Rule[], fences: readonly Fence[], 
       }
     }
   }
-  const done = new Set<string>();
+  const steps = new Map<string, number>();
   for (const start of asks.keys()) visit(start, []);
 
-  function visit(node: string, path: readonly string[]): void {
+  /** How many rules follow each other from here on. */
+  function visit(node: string, path: readonly string[]): number {
     const again = path.indexOf(node);
     if (again !== -1) {
       const circle = [...path.slice(again), node];
       const span = circle.map((each) => spans.get(each)).find((each) => each !== undefined);
       findings.add('R012', `these rules follow each other in a circle: ${circle.join(' → ')}`, span!);
-      return;
+      return 0;
     }
-    if (done.has(node)) return;
-    for (const next of asks.get(node) ?? []) visit(next, [...path, node]);
-    done.add(node);
+    const known = steps.get(node);
+    if (known !== undefined) return known;
+    let far = 0;
+    for (const next of asks.get(node) ?? []) far = Math.max(far, visit(next, [...path, node]) + 1);
+    steps.set(node, far);
+    if (far === limits.following + 1 && spans.has(node)) {
+      const message = `rules follow each other over more than ${limits.following} steps from here`;
+      findings.add('R016', message, spans.get(node)!, 'say it with a path instead');
+    }
+    return far;
   }
 }
 

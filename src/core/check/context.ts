@@ -27,6 +27,18 @@ export function writtenAt(sources: readonly Source[], span: Span): string {
   return text.slice(span.start, span.end).replace(/\s+/g, ' ');
 }
 
+/** Reports the declarations past a limit; answers those within it. */
+export function atMost<T extends { readonly span: Span }>(
+  items: readonly T[],
+  limit: number,
+  what: string,
+  findings: Findings,
+): readonly T[] {
+  const [first] = items.slice(limit);
+  if (first !== undefined) findings.add('P003', `a rulebook has at most ${limit} ${what}`, first.span);
+  return items.slice(0, limit);
+}
+
 /** Reports each name of a list that stands in it a second time; answers the first of each. */
 export function withoutRepeats<T>(
   items: readonly T[],

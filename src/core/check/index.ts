@@ -10,7 +10,7 @@ import { checkActions } from './actions.ts';
 import { attributeTypes, checkAttributes } from './attributes.ts';
 import { refuseCircles } from './circles.ts';
 import { checkCondition } from './conditions.ts';
-import { Findings } from './context.ts';
+import { Findings, atMost } from './context.ts';
 import type { Known } from './known.ts';
 import { refuseSelfPromotion } from './feeds.ts';
 import { checkFences } from './fences.ts';
@@ -37,10 +37,10 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   const of = <K extends Declaration['kind']>(kind: K) =>
     declarations.filter((each): each is Declaration & { kind: K } => each.kind === kind);
 
-  const schema = checkSchema(of('collection'), findings);
-  const given = [...of('attribute'), ...of('claim')];
+  const schema = checkSchema(atMost(of('collection'), limits.collections, 'collections', findings), findings);
+  const given = atMost([...of('attribute'), ...of('claim')], limits.attributes, 'attributes', findings);
   const types = attributeTypes(given, schema, findings);
-  const declared = declaredRoles(of('role'), findings);
+  const declared = declaredRoles(atMost(of('role'), limits.roles, 'roles', findings), findings);
   const actions = checkActions(of('action'), schema, types, findings);
   const roleNames = new Set(declared.keys());
   const scopeOf = checkLets(of('let'), schema, roleNames, types, findings);

@@ -45,8 +45,9 @@ export function checkRoles(
   }
   const circular = reportCircles(steps, findings);
   const roles = new Map<string, Role>();
+  const all = new Map<string, Map<string, Pairs>>();
   for (const [name, { title, when }] of declared) {
-    const includes = circular ? new Map([[name, 'all' as const]]) : included(name, steps);
+    const includes = circular ? new Map([[name, 'all' as const]]) : included(name, steps, all);
     const condition: Condition | null =
       when === null ? null : checkCondition(when, { ...scopeOf(), working: true }, findings);
     roles.set(name, { name, title, includes, when: condition });
@@ -79,10 +80,17 @@ function reportCircles(steps: ReadonlyMap<string, readonly Step[]>, findings: Fi
 }
 
 /** Along one path what is brought along gets less; two paths to a role add up. */
-function included(start: string, steps: ReadonlyMap<string, readonly Step[]>): Map<string, Pairs> {
+function included(
+  start: string,
+  steps: ReadonlyMap<string, readonly Step[]>,
+  all: Map<string, Map<string, Pairs>>,
+): Map<string, Pairs> {
+  const known = all.get(start);
+  if (known !== undefined) return known;
   const found = new Map<string, Pairs>([[start, 'all']]);
+  all.set(start, found);
   for (const { role, brought } of steps.get(start) ?? []) {
-    for (const [name, pairs] of included(role.text, steps))
+    for (const [name, pairs] of included(role.text, steps, all))
       found.set(name, either(found.get(name) ?? new Set(), both(brought, pairs)));
   }
   return found;

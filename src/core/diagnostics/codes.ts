@@ -55,6 +55,7 @@ export const codes = {
   R013: 'this cannot be asked while it is worked out who is calling',
   R014: 'records that callers write decide what they may do',
   R015: 'a role that is held by a condition is given by hand',
+  R016: 'rules that follow each other too far',
   E001: 'a collection without a label cannot be spoken of by name',
   E002: 'a value that a trial cannot give',
   E003: 'a given record that lacks a value',

@@ -156,6 +156,8 @@ export interface CollectionDeclaration {
   readonly owners: readonly (Expression & { kind: 'path' })[];
   /** `tree by parent`. */
   readonly tree: Name | null;
+  /** What stands between the brackets, piece by piece. */
+  readonly pieces: readonly Span[];
   readonly span: Span;
 }
 
@@ -307,6 +309,7 @@ export interface IdentityDeclaration {
   readonly roles: readonly RoleHolding[];
   readonly fields: readonly Assignment[];
   readonly deactivated: boolean;
+  readonly pieces: readonly Span[];
   readonly span: Span;
 }
 

@@ -1,6 +1,7 @@
 import type { Diagnostic } from '../diagnostics/diagnostic.ts';
 import { limits } from './limits.ts';
 import type { Source } from './source.ts';
+import type { Span } from './span.ts';
 import { isKeyword, type Symbol, type Token } from './tokens.ts';
 
 const symbols: readonly Symbol[] = [
@@ -30,9 +31,10 @@ const wellFormedName = /^[a-z][a-z0-9_]*$/;
 export function tokenize(
   source: Source,
   maximum: number = limits.sourceLength,
-): { tokens: Token[]; diagnostics: Diagnostic[] } {
+): { tokens: Token[]; comments: Span[]; diagnostics: Diagnostic[] } {
   const { name, text } = source;
   const tokens: Token[] = [];
+  const comments: Span[] = [];
   const diagnostics: Diagnostic[] = [];
   const span = (start: number, end: number) => ({ source: name, start, end });
   const report = (code: Diagnostic['code'], message: string, start: number, end: number, hint?: string) => {
@@ -43,7 +45,7 @@ export function tokenize(
 
   if (text.length > maximum) {
     report('L004', `the text has ${text.length} characters; at most ${maximum} are read`, 0, 1);
-    return { tokens: [{ kind: 'end', span: span(0, 0) }], diagnostics };
+    return { tokens: [{ kind: 'end', span: span(0, 0) }], comments, diagnostics };
   }
 
   // PostgreSQL cannot store it, not even in a comment, and no editor writes it.
@@ -60,6 +62,7 @@ export function tokenize(
     } else if (text.startsWith('//', at)) {
       const lineEnd = text.indexOf('\n', at);
       at = lineEnd === -1 ? text.length : lineEnd;
+      comments.push(span(start, at));
     } else if (/[a-z_]/i.test(char)) {
       while (at < text.length && /[a-z0-9_]/i.test(text[at]!)) at++;
       const word = text.slice(start, at);
@@ -103,7 +106,7 @@ export function tokenize(
     }
   }
   tokens.push({ kind: 'end', span: span(text.length, text.length) });
-  return { tokens, diagnostics };
+  return { tokens, comments, diagnostics };
 
   function checkName(word: string, start: number, end: number): void {
     if (!wellFormedName.test(word)) {

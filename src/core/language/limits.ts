@@ -20,6 +20,12 @@ export const limits = {
    * comes through, and hundreds of them would keep the planner busy for seconds.
    */
   filterLookups: 16,
+  /** Declarations of each of these kinds: what roles include and attributes build on is worked out for all of them. */
+  collections: 1_000,
+  roles: 500,
+  attributes: 200,
+  /** Rules that follow each other (`me may …`): each is a question inside the one before it. */
+  following: 12,
   /** Errors reported of one rulebook: more are not read. */
   diagnostics: 100,
   /** Characters of a name: PostgreSQL cuts identifiers at 63 bytes, and index names carry two of ours. */

@@ -15,7 +15,7 @@ import { collectionOf, fieldOf } from '../types/schema.ts';
 import { simpleTypes } from '../types/types.ts';
 import { conditionSql, constant, typed, type Precision, type Surroundings } from './conditions.ts';
 import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
-import { column, columnType, identifier, table } from './identifiers.ts';
+import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
 import { idSet, setSql, type IdSet } from './sets.ts';
 
 /**
@@ -207,14 +207,13 @@ export class Access {
 
   /** `me may …`: the record is there and readable, and the operation allowed with the record as it is on both sides. */
   #may(may: Condition & { kind: 'may' }, target: Fragment, around: Surroundings): Fragment {
-    // A name of its own below every other, short enough for a long chain of rules that follow each other.
-    const at = `${around.alias}m`;
+    const at = aliasBelow(around.alias, 'm');
     const conditions = [sql`${column(at, 'id')} = ${target}`, ...this.#mayConditions(may, at, around)];
     return sql`exists (select 1 from ${around.relation(may.collection)} as ${identifier(at)} where ${allOf(conditions)})`;
   }
 
   #mayIds(may: Condition & { kind: 'may' }, around: Surroundings): Fragment {
-    const at = `${around.alias}m`;
+    const at = aliasBelow(around.alias, 'm');
     const conditions = this.#mayConditions(may, at, around);
     return sql`select ${column(at, 'id')} from ${around.relation(may.collection)} as ${identifier(at)} where ${allOf(conditions)}`;
   }

@@ -1,7 +1,7 @@
 import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
 import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
-import { column, columnType, identifier, table } from './identifiers.ts';
+import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
 
 /**
  * A condition as an SQL expression: the other engine beside `core/evaluate/closures.ts`. Every value is bound with a
@@ -163,7 +163,7 @@ function someSql(range: Range, body: Condition, around: Surroundings, precision:
 function withinSql({ left, right, parent }: Condition & { kind: 'within' }, around: Surroundings): Fragment {
   const start = operandSql(left, around);
   const wanted = operandSql(right, around);
-  const at = `${around.alias}w`;
+  const at = aliasBelow(around.alias, 'w');
   const parentOf = (id: Fragment) => {
     const seen = around.visible(at, parent);
     const condition = sql`${column(at, 'id')} = ${id}`;

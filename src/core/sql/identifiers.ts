@@ -26,6 +26,14 @@ export function column(alias: string, field: string): Fragment {
   return Object.freeze({ text: `${identifier(alias).text}.${identifier(field).text}`, values: [] });
 }
 
+/**
+ * The alias of a record that is looked at from within another: its kind, and how deep it is, so that no two around each
+ * other are the same, however long the chain.
+ */
+export function aliasBelow(alias: string, kind: 'm' | 's' | 'w'): string {
+  return `${kind}${Number(/\d+$/.exec(alias)?.[0] ?? 0) + 1}`;
+}
+
 const columnTypes: Readonly<Record<Exclude<Type['kind'], 'list'>, string>> = {
   text: 'text',
   'one of': 'text',

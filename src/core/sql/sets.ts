@@ -1,7 +1,7 @@
 import { pathsOf, type Condition, type Operand, type PathOperand, type Root } from '../ir/conditions.ts';
 import { conditionSql, operandSql, rangeAlias, type Surroundings } from './conditions.ts';
 import { allOf, sql, type Fragment } from './fragment.ts';
-import { column, identifier } from './identifiers.ts';
+import { aliasBelow, column, identifier } from './identifiers.ts';
 
 /**
  * A condition on one record, asked the other way round: which ids make it true? Where nothing in the question depends
@@ -73,7 +73,7 @@ function pathAsSet(condition: Condition, around: Surroundings): IdSet | null {
   if (path === undefined || others.length > 0 || path.steps.length < 2) return null;
   if (path.root === 'old' || path.root === 'new') return null;
   const [first, second, ...rest] = path.steps as [PathOperand['steps'][number], PathOperand['steps'][number]];
-  const at = `${around.alias}s`;
+  const at = aliasBelow(around.alias, 's');
   const inner: PathOperand = { kind: 'path', root: 'record', steps: [second, ...rest], type: path.type };
   const asked = replacing(condition, path, inner);
   if (asked === null) return null;
@@ -92,7 +92,7 @@ function withinAsSet(
 ): IdSet | null {
   if (rowPaths(left).length === 0 || rowPaths(right).length > 0 || path.root === 'old' || path.root === 'new')
     return null;
-  const at = `${around.alias}w`;
+  const at = aliasBelow(around.alias, 'w');
   const top = operandSql(right, around);
   const start = right.type.kind === 'list' ? sql`select unnest(${top}) as id` : sql`select ${top} as id`;
   const seen = around.visible(at, parent);

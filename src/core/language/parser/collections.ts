@@ -1,4 +1,5 @@
 import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, Name, OnDelete } from '../ast.ts';
+import type { Span } from '../span.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseOperand } from './expressions.ts';
 import { parseType, typeFollows } from './types.ts';
@@ -14,10 +15,12 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
   cursor.expectSymbol('{', `to open ${name.text}`);
   const fields: FieldDeclaration[] = [];
   const owners: (Expression & { kind: 'path' })[] = [];
+  const pieces: Span[] = [];
   let tree: Name | null = null;
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
     cursor.recover(
       () => {
+        const begin = cursor.token.span;
         if (cursor.takeKeyword('tree')) {
           cursor.expectKeyword('by', 'after “tree”');
           tree = cursor.expectName('the field that points at the parent');
@@ -27,12 +30,13 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
         } else {
           fields.push(parseField(cursor));
         }
+        pieces.push(cursor.since(begin));
       },
       () => cursor.startsLine(),
     );
   }
   cursor.expectSymbol('}', `to close ${name.text}`);
-  return { kind: 'collection', name, title, fields, owners, tree, span: cursor.since(start) };
+  return { kind: 'collection', name, title, fields, owners, tree, pieces, span: cursor.since(start) };
 }
 
 function parseOwner(cursor: Cursor): Expression & { kind: 'path' } {

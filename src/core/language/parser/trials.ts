@@ -8,6 +8,7 @@ import type {
   TrialDeclaration,
   TrialPart,
 } from '../ast.ts';
+import type { Span } from '../span.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseCondition, parseOperand } from './expressions.ts';
 import { parseAssignment } from './rules.ts';
@@ -20,8 +21,10 @@ export function parseIdentity(cursor: Cursor): IdentityDeclaration {
   cursor.expectSymbol('{', `to open ${name.text}`);
   const roles: RoleHolding[] = [];
   const fields: Assignment[] = [];
+  const pieces: Span[] = [];
   let deactivated = false;
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    const begin = cursor.token.span;
     if (cursor.takeKeyword('roles')) {
       roles.push(...cursor.list(() => parseHolding(cursor)));
     } else if (cursor.takeKeyword('deactivated')) {
@@ -30,9 +33,10 @@ export function parseIdentity(cursor: Cursor): IdentityDeclaration {
       const field = cursor.expectName('a field of people, “roles” or “deactivated”');
       fields.push({ field, value: parseOperand(cursor) });
     }
+    pieces.push(cursor.since(begin));
   }
   cursor.expectSymbol('}', `to close ${name.text}`);
-  return { kind: 'identity', name, roles, fields, deactivated, span: cursor.since(start) };
+  return { kind: 'identity', name, roles, fields, deactivated, pieces, span: cursor.since(start) };
 }
 
 function parseHolding(cursor: Cursor): RoleHolding {
