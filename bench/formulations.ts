@@ -7,7 +7,7 @@ import type { Fragment } from '../src/core/sql/fragment.ts';
 import { formulations, listSql, type ListQuestion } from '../src/core/sql/list.ts';
 import type { Value } from '../src/core/types/types.ts';
 import { run } from '../src/store/connection.ts';
-import { cheapestForm } from '../src/store/records/plans.ts';
+import { listStatement } from '../src/store/records/plans.ts';
 import { sql } from '../src/core/sql/fragment.ts';
 import { handwritten, type Question } from './formulations-by-hand.ts';
 import { prepare } from './world.ts';
@@ -102,8 +102,10 @@ async function ours(
     },
   });
   const first = listed(people[0]!);
-  const all = () => formulations(first.access, first.asked);
-  const form = await cheapestForm(database, first.access, first.asked, all);
+  const { statement } = await listStatement(database, first.access, first.asked);
+  const { form } = formulations(first.access, first.asked).find(
+    (each) => each.statement.text === statement.text,
+  )!;
   return {
     form,
     candidate: {

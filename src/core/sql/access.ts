@@ -12,9 +12,9 @@ import {
 import type { Condition } from '../ir/conditions.ts';
 import { actionKey, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
-import { simpleTypes } from '../types/types.ts';
-import { conditionSql, constant, typed, type Precision, type Surroundings } from './conditions.ts';
-import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
+import type { Value } from '../types/types.ts';
+import { bindable, conditionSql, constant, typed, type Precision, type Surroundings } from './conditions.ts';
+import { Slot, allOf, anyOf, sql, value, type Fragment, type SqlValue } from './fragment.ts';
 import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
 import { idSet, setSql, type IdSet } from './sets.ts';
 
@@ -31,19 +31,43 @@ export class Access {
   readonly caller: Caller;
   readonly now: string;
   readonly #sets: boolean;
+  readonly #slots: boolean;
   readonly #readGrants = new Map<string, Grants>();
 
-  /** `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same. */
-  constructor(rulebook: Rulebook, caller: Caller, now: string, sets = false) {
+  /**
+   * `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same. `slots`: what
+   * the caller and the clock say is left open, for statements that are made once and filled with `valueOf`.
+   */
+  constructor(rulebook: Rulebook, caller: Caller, now: string, { sets = false, slots = false } = {}) {
     this.rulebook = rulebook;
     this.caller = caller;
     this.now = now;
     this.#sets = sets;
+    this.#slots = slots;
   }
 
   /** The same access with its conditions put as sets of ids. */
   withSets(): Access {
-    return new Access(this.rulebook, this.caller, this.now, true);
+    return new Access(this.rulebook, this.caller, this.now, { sets: true, slots: this.#slots });
+  }
+
+  /** The same access with slots in place of what this caller and this moment say. */
+  withSlots(): Access {
+    return new Access(this.rulebook, this.caller, this.now, { sets: this.#sets, slots: true });
+  }
+
+  /** What this caller and this moment say, where a slot asks. `after`: the keys of the page before. */
+  valueOf(slot: Slot, after: readonly Value[] = []): SqlValue {
+    switch (slot.of) {
+      case 'me':
+        return bindable(this.caller.person?.values[slot.name] ?? null);
+      case 'now':
+        return this.now;
+      case 'today':
+        return this.now.slice(0, 10);
+      case 'after':
+        return bindable(after[Number(slot.name)]!);
+    }
   }
 
   /**
@@ -132,13 +156,13 @@ export class Access {
 
   /** A condition with full sight; for rules only, never for what a caller wrote. */
   around(alias: string, roles: ReadonlySet<string>): Surroundings {
-    const values = this.caller.person?.values;
+    const known = (slot: Slot) => (this.#slots ? slot : this.valueOf(slot));
     return {
       literal: constant,
-      me: (step, type) => typed(values?.[step.field] ?? null, type),
+      me: (step, type) => sql`${value(known(new Slot('me', step.field)))}::${columnType(type)}`,
       hasRole: (role) => roles.has(role),
-      now: typed(this.now, simpleTypes.timestamp),
-      today: typed(this.now.slice(0, 10), simpleTypes.date),
+      now: sql`${value(known(new Slot('now')))}::timestamptz`,
+      today: sql`${value(known(new Slot('today')))}::date`,
       alias,
       field: (at, step) => column(at, step.field),
       relation: table,
@@ -269,7 +293,8 @@ export class Access {
     const me = this.caller.person?.id ?? null;
     if (me === null || promotesItself(this.rulebook, this.caller, collection, me, [field]).length === 0)
       return passes;
-    return allOf([passes, sql`${column(at, 'id')} <> ${value(me)}::uuid`]);
+    const own = this.#slots ? new Slot('me', 'id') : me;
+    return allOf([passes, sql`${column(at, 'id')} <> ${value(own)}::uuid`]);
   }
 
   #maskedOperand(collection: string, field: string, alias: string): Fragment {

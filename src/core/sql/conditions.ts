@@ -1,6 +1,6 @@
 import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
-import { allOf, anyOf, sql, value, type Fragment } from './fragment.ts';
+import { allOf, anyOf, sql, value, type Fragment, type Slot, type SqlValue } from './fragment.ts';
 import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
 
 /**
@@ -113,9 +113,13 @@ export function conditionSql(
 }
 
 /** A bound value with the cast of its type. */
-export function typed(bound: Value, type: Type): Fragment {
-  const plain = bound instanceof JsonDocument ? JSON.stringify(bound) : bound;
-  return sql`${value(plain)}::${columnType(type)}`;
+export function typed(bound: Value | Slot, type: Type): Fragment {
+  return sql`${value(bindable(bound))}::${columnType(type)}`;
+}
+
+/** A value as the driver takes it. */
+export function bindable(bound: Value | Slot): SqlValue {
+  return bound instanceof JsonDocument ? JSON.stringify(bound) : bound;
 }
 
 /**

@@ -8,7 +8,30 @@ export interface Fragment {
 }
 
 /** What the driver can bind. Arrays become PostgreSQL arrays; the text always casts them. */
-export type SqlValue = string | number | boolean | null | readonly (string | number | boolean)[];
+export type SqlValue = string | number | boolean | null | readonly (string | number | boolean)[] | Slot;
+
+/**
+ * A value that is not known yet: of the caller, of the clock, or of the page before. A statement with slots is made once
+ * for everybody of the same roles, and `filled` for each request; unfilled it cannot be run.
+ */
+export class Slot {
+  readonly of: 'me' | 'now' | 'today' | 'after';
+  /** The field of the caller, or the place in the order. */
+  readonly name: string;
+
+  constructor(of: Slot['of'], name = '') {
+    this.of = of;
+    this.name = name;
+  }
+}
+
+/** The same text with every slot filled. Cost: one step for each value. */
+export function filled(fragment: Fragment, valueOf: (slot: Slot) => SqlValue): Fragment {
+  return {
+    text: fragment.text,
+    values: fragment.values.map((each) => (each instanceof Slot ? valueOf(each) : each)),
+  };
+}
 
 /**
  * Fixed text around other fragments: sql`select ${column} from ${table}`.

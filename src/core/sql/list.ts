@@ -3,7 +3,7 @@ import { fieldOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import type { Access, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
-import { allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
+import { Slot, allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
 import { column, identifier, table } from './identifiers.ts';
 import type { IdSet } from './sets.ts';
 
@@ -19,7 +19,7 @@ export interface ListQuestion {
   readonly filter: Condition | null;
   readonly order: readonly OrderKey[];
   /** The visible values of the order keys of the last record seen; null for the first page. */
-  readonly after: readonly Value[] | null;
+  readonly after: readonly (Value | Slot)[] | null;
   /** Records at most. */
   readonly limit: number;
 }
@@ -71,16 +71,18 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
     return sql`select ${columns} from (${found}) as r order by ${keyNames(access, question, 'r')}`;
   }
   const asking = form === 'branches' ? access : access.withSets();
-  const searches = asking
-    .readBranches(collection, 'r')!
-    .map((branch) =>
-      form === 'gathered' && branch.set !== null
-        ? gathered(asking, question, branch.set, branch.rest)
-        : searchSql(asking, question, [branch.condition], []),
-    );
-  // Found by their keys alone, which an index may hold; the rows themselves are fetched for the page.
-  const id = sql`${identifier('k')}.${identifier(`_key_${question.order.length - 1}`)}`;
-  return sql`select ${columns} from (${joined(access, question, searches)}) as k join ${table(collection)} as r on r.id = ${id} order by ${keyNames(access, question, 'k')}`;
+  const branches = asking.readBranches(collection, 'r')!;
+  if (form !== 'gathered') {
+    const found = branches.map(({ condition }) => searchSql(asking, question, [condition], [sql`r.*`]));
+    return sql`select ${columns} from (${joined(access, question, found)}) as r order by ${keyNames(access, question, 'r')}`;
+  }
+  // Of each id more rows are found than are wanted of all, so they are found by their keys alone, which an index may
+  // hold; the rows themselves are fetched for the page.
+  const found = branches.map(({ condition, set, rest }) =>
+    set === null ? searchSql(asking, question, [condition], []) : gathered(asking, question, set, rest),
+  );
+  const id = column('k', `_key_${question.order.length - 1}`);
+  return sql`select ${columns} from (${joined(access, question, found)}) as k join ${table(collection)} as r on r.id = ${id} order by ${keyNames(access, question, 'k')}`;
 }
 
 /** The first rows that meet the conditions: the columns wanted of each, and the keys of the order. */
@@ -152,11 +154,17 @@ export function countSql(
   return differing([counted('rows', access), counted('sets', access.withSets())]);
 }
 
+/** The same question with slots in place of the keys of the page before. */
+export function withSlots(question: ListQuestion): ListQuestion {
+  const after = question.after?.map((key, index) => (key === null ? null : new Slot('after', String(index))));
+  return { ...question, after: after ?? null };
+}
+
 /** The readable record with this id, masked; `lock` holds it until the transaction ends. */
 export function readSql(
   access: Access,
   collection: string,
-  id: string,
+  id: string | Slot,
   lock: boolean,
 ): { statement: Fragment; reading: SelectList } {
   const reading = access.selectList(collection, 'r');
@@ -198,7 +206,7 @@ function directed(key: Fragment, { descending }: OrderKey, neverMissing: boolean
 }
 
 /** The records that come after the page key: later in the first key, or equal in it and later in the next, … */
-function behind(access: Access, question: ListQuestion, after: readonly Value[]): Fragment {
+function behind(access: Access, question: ListQuestion, after: readonly (Value | Slot)[]): Fragment {
   const { collection, order } = question;
   const whole = order.every((key) => isNeverMissing(access, collection, key.field));
   const [first] = order;

@@ -1,32 +1,93 @@
 import { LRUCache } from 'lru-cache';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
-import type { Access } from '../../core/sql/access.ts';
-import { sql, type Fragment } from '../../core/sql/fragment.ts';
-import type { Form, Formulation, ListQuestion } from '../../core/sql/list.ts';
+import type { Access, SelectList } from '../../core/sql/access.ts';
+import { Slot, filled, sql, type Fragment } from '../../core/sql/fragment.ts';
+import {
+  countSql,
+  formulations,
+  listSql,
+  readSql,
+  withSlots,
+  type Form,
+  type Formulation,
+  type ListQuestion,
+} from '../../core/sql/list.ts';
+import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 
+/** A statement with its slots open, and how its answer is read. */
+interface Kept {
+  readonly statement: Fragment;
+  readonly reading: SelectList;
+}
+
 /**
- * Of the ways to put a question, the one that PostgreSQL's planner expects to be cheapest on the data as they are. It is
+ * The statement of a list, in the way that PostgreSQL's planner expects to be cheapest on the data as they are. That is
  * asked once for each version of the rulebook and shape of question, and asked anew from time to time, as data grow.
- * Every way has the same answer, so a poor guess costs time alone. Cost of asking: a planning for each formulation.
+ * Every way has the same answer, so a poor guess costs time alone. Where there is no filter of the caller's, the
+ * statement itself is kept, too, and only filled. Cost of asking: a planning for each formulation.
  */
-export async function cheapestForm(
+export async function listStatement(on: Executor, access: Access, question: ListQuestion): Promise<Kept> {
+  const shape = shapeOf(access, question);
+  const { forms, lists } = rememberedOf(access.rulebook);
+  let form = forms.get(shape);
+  if (form === undefined) {
+    form = await cheapest(on, formulations(access, question));
+    forms.set(shape, form);
+    lists.delete(shape);
+  }
+  if (question.filter !== null) {
+    const reading = access.selectList(question.collection, 'r');
+    return { statement: listSql(access, question, form), reading };
+  }
+  let kept = lists.get(shape);
+  if (kept === undefined) {
+    const open = access.withSlots();
+    kept = {
+      statement: listSql(open, withSlots(question), form),
+      reading: open.selectList(question.collection, 'r'),
+    };
+    lists.set(shape, kept);
+  }
+  const after = question.after as readonly Value[] | null;
+  return { ...kept, statement: filled(kept.statement, (slot) => access.valueOf(slot, after ?? [])) };
+}
+
+/** The statement that counts what a list would hold. */
+export async function countStatement(
   on: Executor,
   access: Access,
-  question: Question,
-  write: () => readonly Formulation[],
-): Promise<Form> {
-  const forms = formsOf(access.rulebook);
+  question: Pick<ListQuestion, 'collection' | 'filter'>,
+): Promise<Fragment> {
   const shape = shapeOf(access, question);
-  const known = forms.get(shape);
-  if (known !== undefined) return known;
-  const all = write();
+  const { forms } = rememberedOf(access.rulebook);
+  const all = countSql(access, question);
+  let form = forms.get(shape);
+  if (form === undefined) {
+    form = await cheapest(on, all);
+    forms.set(shape, form);
+  }
+  return all.find((each) => each.form === form)!.statement;
+}
+
+/** The statement that reads one record, kept for everybody of the same roles. */
+export function readStatement(access: Access, collection: string, id: string, lock: boolean): Kept {
+  const { reads } = rememberedOf(access.rulebook);
+  const shape = `${shapeOf(access, { collection, filter: null })} ${lock}`;
+  let kept = reads.get(shape);
+  if (kept === undefined) {
+    kept = readSql(access.withSlots(), collection, new Slot('after', '0'), lock);
+    reads.set(shape, kept);
+  }
+  return { ...kept, statement: filled(kept.statement, (slot) => access.valueOf(slot, [id])) };
+}
+
+async function cheapest(on: Executor, all: readonly Formulation[]): Promise<Form> {
   let best: { cost: number; form: Form } = { cost: Infinity, form: all[0]!.form };
   for (const { form, statement } of all.length === 1 ? [] : all) {
     const cost = await expectedCost(on, statement);
     if (cost < best.cost) best = { cost, form };
   }
-  forms.set(shape, best.form);
   return best.form;
 }
 
@@ -39,19 +100,29 @@ function shapeOf({ caller }: Access, { collection, filter, order, after, limit }
   return JSON.stringify([who, collection, filter, order, from, limit]);
 }
 
-/** Shapes that are remembered of one rulebook, and for how long: ten minutes. */
+/** What is remembered of one rulebook: shapes at most, and for how long a choice is, ten minutes. */
 const SHAPES = 1_000;
-const KEPT_MS = 600_000;
+const CHOICE_MS = 600_000;
 
-const remembered = new WeakMap<Rulebook, LRUCache<string, Form>>();
+interface Remembered {
+  readonly forms: LRUCache<string, Form>;
+  readonly lists: LRUCache<string, Kept>;
+  readonly reads: LRUCache<string, Kept>;
+}
 
-function formsOf(rulebook: Rulebook): LRUCache<string, Form> {
-  let forms = remembered.get(rulebook);
-  if (forms === undefined) {
-    forms = new LRUCache({ max: SHAPES, ttl: KEPT_MS });
-    remembered.set(rulebook, forms);
+const remembered = new WeakMap<Rulebook, Remembered>();
+
+function rememberedOf(rulebook: Rulebook): Remembered {
+  let known = remembered.get(rulebook);
+  if (known === undefined) {
+    known = {
+      forms: new LRUCache({ max: SHAPES, ttl: CHOICE_MS }),
+      lists: new LRUCache({ max: SHAPES }),
+      reads: new LRUCache({ max: SHAPES }),
+    };
+    remembered.set(rulebook, known);
   }
-  return forms;
+  return known;
 }
 
 /** A node of a plan, of EXPLAIN (FORMAT JSON). */
@@ -108,4 +179,4 @@ const gathering: ReadonlySet<string> = new Set(['Sort', 'Aggregate', 'Limit', 'M
  * How much of what is at risk counts. Measured on a million records (docs/performance.md): with more, searches that do
  * find rows everywhere are put in slower forms; with less, a caller who may read nothing waits for the whole table.
  */
-const RISK = 0.0065;
+const RISK = 0.02;

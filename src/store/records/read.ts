@@ -1,15 +1,8 @@
 import type { Access } from '../../core/sql/access.ts';
-import {
-  countSql,
-  formulations,
-  listSql,
-  readManySql,
-  readSql,
-  type ListQuestion,
-} from '../../core/sql/list.ts';
+import { readManySql, type ListQuestion } from '../../core/sql/list.ts';
 import { run, runKept, type Executor } from '../connection.ts';
 import type { VisibleRecord } from './outcome.ts';
-import { cheapestForm } from './plans.ts';
+import { countStatement, listStatement, readStatement } from './plans.ts';
 import { visibleRecord } from './rows.ts';
 
 /** A page of records, and whether there are more behind it. One statement. */
@@ -20,9 +13,7 @@ export async function listRecords(
 ): Promise<{ readonly records: readonly VisibleRecord[]; readonly more: boolean }> {
   // One more than asked for tells whether a next page exists, without counting.
   const asked = { ...question, limit: question.limit + 1 };
-  const form = await cheapestForm(on, access, asked, () => formulations(access, asked));
-  const statement = listSql(access, asked, form);
-  const reading = access.selectList(question.collection, 'r');
+  const { statement, reading } = await listStatement(on, access, asked);
   const rows = await (isOrdinary(question) ? runKept : run)(on, statement);
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading));
   return { records, more: rows.length > question.limit };
@@ -35,9 +26,8 @@ export async function countVisible(
   question: Pick<ListQuestion, 'collection' | 'filter'>,
 ): Promise<number> {
   const { collection, filter } = question;
-  const all = countSql(access, { collection, filter });
-  const form = await cheapestForm(on, access, { collection, filter }, () => all);
-  const [row] = await run<{ count: number }>(on, all.find((each) => each.form === form)!.statement);
+  const statement = await countStatement(on, access, { collection, filter });
+  const [row] = await run<{ count: number }>(on, statement);
   return row!.count;
 }
 
@@ -48,7 +38,7 @@ export async function readRecord(
   collection: string,
   id: string,
 ): Promise<VisibleRecord | null> {
-  const { statement, reading } = readSql(access, collection, id, false);
+  const { statement, reading } = readStatement(access, collection, id, false);
   const [row] = await runKept(on, statement);
   return row === undefined ? null : visibleRecord(row, reading);
 }
@@ -60,7 +50,7 @@ export async function lockRecord(
   collection: string,
   id: string,
 ): Promise<VisibleRecord | null> {
-  const { statement, reading } = readSql(access, collection, id, true);
+  const { statement, reading } = readStatement(access, collection, id, true);
   const [row] = await runKept(on, statement);
   return row === undefined ? null : visibleRecord(row, reading);
 }
