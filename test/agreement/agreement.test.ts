@@ -21,6 +21,7 @@ import { publish } from '../../src/store/publish/index.ts';
 import { countVisible, listRecords } from '../../src/store/records/read.ts';
 import { fullRecord } from '../../src/store/trials/evidence.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
+import { shrink } from './shrink.ts';
 import { RuleWriter, assigned, collections, randomValue, schemaText } from './generator.ts';
 
 /** One meaning, two engines: closures over records in hand against PostgreSQL, cell by cell. */
@@ -118,7 +119,8 @@ interface Both {
 
 const visitor: Caller = { person: null, roles: new Set() };
 
-async function callers(dice: Dice, rulebook: Rulebook, failing: (what: string) => string): Promise<Both[]> {
+async function callers(seed: number, rulebook: Rulebook, failing: (what: string) => string): Promise<Both[]> {
+  const dice = new Dice(seed);
   const found: Both[] = [{ closures: visitor, sql: visitor }];
   for (let count = 0; count < 3; count++) {
     const person = dice.pick([...world.get('people')!.values()]) as RecordValues & { readonly id: string };
@@ -157,114 +159,146 @@ function shownByClosures(
   return shownFields(grants, collectionOf(rulebook.schema, collection).fields.keys(), holds);
 }
 
+/** Cells compared, and the ways in which questions were put. */
+interface Compared {
+  read: number;
+  shown: number;
+  filtered: number;
+  updated: number;
+  readonly forms: Set<string>;
+}
+
+const nothing = (): Compared => ({ read: 0, shown: 0, filtered: 0, updated: 0, forms: new Set() });
+
+/** Compares all answers that one rulebook gives to four callers; throws where two differ. */
+async function compare(text: string, seed: number, cells: Compared): Promise<void> {
+  const rulebook = parse(text);
+  const { schema } = rulebook;
+  const { forms } = cells;
+  const failing = (what: string) => `seed ${seed}: ${what}`;
+  for (const [index, { closures: caller, sql: known }] of (
+    await callers(seed, rulebook, failing)
+  ).entries()) {
+    const access = new Access(rulebook, known, NOW);
+    for (const [place, collection] of collections.entries()) {
+      // Apart from what was asked before, so that a smaller rulebook meets the same questions.
+      const dice = new Dice(seed * 100 + index * 10 + place);
+      const writer = new RuleWriter(dice, schema);
+      const fields = [...collectionOf(schema, collection).fields.keys()];
+      const order = [{ field: 'id', descending: false }];
+      const expected = new Map(
+        [...world.get(collection)!].map(([id, record]) => [
+          id,
+          shownByClosures(rulebook, caller, collection, record),
+        ]),
+      );
+
+      const listed = await listRecords(own.database, access, {
+        collection,
+        filter: null,
+        order,
+        after: null,
+        limit: 1_000,
+      });
+      const ways = { collection, filter: null, order, after: null, limit: 1_000 };
+      for (const name of await everyWay(access, ways, failing)) forms.add(name);
+      const found = new Map(listed.records.map((record) => [record.id, record]));
+      for (const [id, record] of world.get(collection)!) {
+        const wanted = expected.get(id)!;
+        const got = found.get(id);
+        expect(got !== undefined, failing(`${collection} ${id} readable for ${JSON.stringify(caller)}`)).toBe(
+          wanted !== null,
+        );
+        for (const field of fields) {
+          cells.read++;
+          if (wanted === null) continue;
+          if (wanted.has(field)) cells.shown++;
+          if (
+            got!.shown.has(field) !== wanted.has(field) ||
+            (wanted.has(field) && JSON.stringify(got!.shown.get(field)) !== JSON.stringify(record[field]))
+          ) {
+            expect.fail(
+              failing(
+                `${collection}.${field} of ${id}: closures show ${wanted.has(field)}, SQL shows ${got!.shown.has(field)}`,
+              ),
+            );
+          }
+        }
+      }
+
+      // A filter sees what the caller sees: the same question over a world of masked records.
+      const where = writer.filter(collection);
+      const checked = checkFilter(where, collection, schema);
+      if (!checked.ok)
+        throw new Error(failing(`the filter is refused: ${where} ${JSON.stringify(checked.diagnostics)}`));
+      const masked = (name: string, record: RecordValues): RecordValues | null => {
+        const shown = shownByClosures(rulebook, caller, name, record);
+        return shown === null
+          ? null
+          : Object.fromEntries(Object.entries(record).filter(([field]) => shown.has(field)));
+      };
+      const maskedLook: Circumstances['look'] = (name, id) => {
+        const record = world.get(name)?.get(id);
+        return record === undefined ? null : masked(name, record);
+      };
+      const may = mayDecider(rulebook);
+      const predicate = compilePredicate(checked.condition);
+      const passing = [...world.get(collection)!].filter(([, record]) => {
+        const seen = masked(collection, record);
+        return (
+          seen !== null &&
+          predicate(seen, { caller, roles: new Set(), now: NOW, look: maskedLook, all, may }) === true
+        );
+      });
+      const sortKey = dice.pick(fields.filter((name) => hasOrder(schema, collection, name)));
+      const sorting = [
+        { field: sortKey, descending: dice.percent(50) },
+        { field: 'id', descending: false },
+      ].slice(sortKey === 'id' ? 1 : 0);
+      const ids = await pages(access, collection, checked.condition, sorting);
+      if (dice.percent(40))
+        await everyWay(access, { ...ways, filter: checked.condition, order: sorting, limit: 7 }, failing);
+      cells.filtered += world.get(collection)!.size;
+      expect(ids.toSorted(), failing(`filter ${where} for ${JSON.stringify(caller)}`)).toEqual(
+        passing.map(([id]) => id).toSorted(),
+      );
+      expect(await countVisible(own.database, access, { collection, filter: checked.condition })).toBe(
+        passing.length,
+      );
+
+      cells.updated += await compareUpdates(rulebook, access, caller, collection, dice, failing);
+    }
+  }
+}
+
 test(
   'closures and PostgreSQL agree on every cell that is read, filtered and updated',
   { timeout: 3_600_000 },
   async () => {
-    const forms = new Set<string>();
-    const cells = { read: 0, shown: 0, filtered: 0, updated: 0 };
+    const cells = nothing();
     for (let round = 0; round < ROUNDS; round++) {
       const seed = SEED * 100_000 + round;
-      const dice = new Dice(seed);
-      const schema = parse(schemaText).schema;
-      const writer = new RuleWriter(dice, schema);
-      const text = schemaText + writer.rulebook();
-      const rulebook = parse(text);
-      const failing = (what: string) => `seed ${seed}: ${what}\n${text}`;
-      for (const { closures: caller, sql: known } of await callers(dice, rulebook, failing)) {
-        const access = new Access(rulebook, known, NOW);
-        for (const collection of collections) {
-          const fields = [...collectionOf(schema, collection).fields.keys()];
-          const order = [{ field: 'id', descending: false }];
-          const expected = new Map(
-            [...world.get(collection)!].map(([id, record]) => [
-              id,
-              shownByClosures(rulebook, caller, collection, record),
-            ]),
+      const text = schemaText + new RuleWriter(new Dice(seed), parse(schemaText).schema).rulebook();
+      try {
+        await compare(text, seed, cells);
+      } catch (error) {
+        const small = await shrink(text.slice(schemaText.length), async (each) => {
+          const whole = schemaText + each;
+          if (!checkRulebook([{ name: 'shrunk.gate', text: whole }]).ok) return false;
+          return compare(whole, seed, nothing()).then(
+            () => false,
+            () => true,
           );
-
-          const listed = await listRecords(own.database, access, {
-            collection,
-            filter: null,
-            order,
-            after: null,
-            limit: 1_000,
-          });
-          const ways = { collection, filter: null, order, after: null, limit: 1_000 };
-          for (const name of await everyWay(access, ways, failing)) forms.add(name);
-          const found = new Map(listed.records.map((record) => [record.id, record]));
-          for (const [id, record] of world.get(collection)!) {
-            const wanted = expected.get(id)!;
-            const got = found.get(id);
-            expect(
-              got !== undefined,
-              failing(`${collection} ${id} readable for ${JSON.stringify(caller)}`),
-            ).toBe(wanted !== null);
-            for (const field of fields) {
-              cells.read++;
-              if (wanted === null) continue;
-              if (wanted.has(field)) cells.shown++;
-              if (
-                got!.shown.has(field) !== wanted.has(field) ||
-                (wanted.has(field) && JSON.stringify(got!.shown.get(field)) !== JSON.stringify(record[field]))
-              ) {
-                expect.fail(
-                  failing(
-                    `${collection}.${field} of ${id}: closures show ${wanted.has(field)}, SQL shows ${got!.shown.has(field)}`,
-                  ),
-                );
-              }
-            }
-          }
-
-          // A filter sees what the caller sees: the same question over a world of masked records.
-          const where = writer.filter(collection);
-          const checked = checkFilter(where, collection, schema);
-          if (!checked.ok)
-            throw new Error(
-              failing(`the filter is refused: ${where} ${JSON.stringify(checked.diagnostics)}`),
-            );
-          const masked = (name: string, record: RecordValues): RecordValues | null => {
-            const shown = shownByClosures(rulebook, caller, name, record);
-            return shown === null
-              ? null
-              : Object.fromEntries(Object.entries(record).filter(([field]) => shown.has(field)));
-          };
-          const maskedLook: Circumstances['look'] = (name, id) => {
-            const record = world.get(name)?.get(id);
-            return record === undefined ? null : masked(name, record);
-          };
-          const may = mayDecider(rulebook);
-          const predicate = compilePredicate(checked.condition);
-          const passing = [...world.get(collection)!].filter(([, record]) => {
-            const seen = masked(collection, record);
-            return (
-              seen !== null &&
-              predicate(seen, { caller, roles: new Set(), now: NOW, look: maskedLook, all, may }) === true
-            );
-          });
-          const sortKey = dice.pick(fields.filter((name) => hasOrder(schema, collection, name)));
-          const sorting = [
-            { field: sortKey, descending: dice.percent(50) },
-            { field: 'id', descending: false },
-          ].slice(sortKey === 'id' ? 1 : 0);
-          const ids = await pages(access, collection, checked.condition, sorting);
-          if (dice.percent(40))
-            await everyWay(access, { ...ways, filter: checked.condition, order: sorting, limit: 7 }, failing);
-          cells.filtered += world.get(collection)!.size;
-          expect(ids.toSorted(), failing(`filter ${where} for ${JSON.stringify(caller)}`)).toEqual(
-            passing.map(([id]) => id).toSorted(),
-          );
-          expect(await countVisible(own.database, access, { collection, filter: checked.condition })).toBe(
-            passing.length,
-          );
-
-          cells.updated += await compareUpdates(rulebook, access, caller, collection, dice, failing);
-        }
+        });
+        const said = await compare(schemaText + small, seed, nothing()).catch((last: unknown) => last);
+        throw new Error(`${(said as Error).message}\nThe smallest rulebook that still fails:\n\n${small}`, {
+          cause: error,
+        });
       }
     }
+    const { forms, ...counted } = cells;
     console.log(
-      `agreement: ${JSON.stringify(cells)} cells compared, none disagree (seed ${SEED}, ${ROUNDS} rounds)`,
+      `agreement: ${JSON.stringify(counted)} cells compared, none disagree (seed ${SEED}, ${ROUNDS} rounds)`,
     );
     // Every way of putting a question was really taken.
     expect([...forms].toSorted()).toEqual(['branches', 'branches of sets', 'gathered', 'rows', 'sets']);
@@ -374,3 +408,21 @@ async function compareUpdates(
   }
   return compared;
 }
+
+test('a failing rulebook is shrunk to the sentence that matters', async () => {
+  const schema = parse(schemaText).schema;
+  const asks = (each: string) => {
+    const checked = checkRulebook([{ name: 'x.gate', text: schemaText + each }]);
+    return (
+      checked.ok &&
+      checked.rulebook.rules.some((rule) => /not .*within/.test(rule.text) && rule.operations.has('delete'))
+    );
+  };
+  const whole = new RuleWriter(new Dice(1), schema).rulebook();
+  const failing = `${whole}\nrules teams { r1 may read, update, delete when name is present and not (this within me.team or color = "red") }`;
+  expect(asks(failing)).toBe(true);
+  expect(await shrink(failing, async (each) => asks(each))).toBe(`role r3
+role r1
+rules teams { r1 may read, update, delete when (not (this within me.team)) }
+`);
+});
