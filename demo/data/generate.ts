@@ -416,6 +416,7 @@ function generateHoney(
       ['LOT-4', 'clover', 'draft', null],
       ['LOT-5', 'meadow', 'sold', '9.90'],
       ['LOT-6', 'lime', 'listed', '10.60'],
+      ['LOT-7', 'meadow', 'listed', '9.40'],
     ] as const
   ).map(([code, kind, status, reserve]) => ({
     ...row(),
