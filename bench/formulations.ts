@@ -1,5 +1,6 @@
 import { cpus } from 'node:os';
 import pg from 'pg';
+import { Dice } from '../demo/data/random.ts';
 import { checkRulebook } from '../src/core/check/index.ts';
 import type { Rulebook } from '../src/core/ir/rulebook.ts';
 import { Access } from '../src/core/sql/access.ts';
@@ -130,10 +131,8 @@ async function measure(candidates: readonly Candidate[]): Promise<void> {
     candidate.times.length = 0;
   }
   for (let round = 0; round < rounds; round++) {
-    // Whoever comes first finds the data cold, so they take turns at that, too.
-    for (let turn = 0; turn < candidates.length; turn++) {
-      const index = (turn + round) % candidates.length;
-      const candidate = candidates[index]!;
+    // Whoever comes first, or behind one that reads everything, finds the data cold: so the order changes.
+    for (const [index, candidate] of shuffled([...candidates.entries()], round)) {
       // What takes seconds is measured often enough to be seen as such.
       if (round > 1 && candidate.times[0]! > SLOW_MS) continue;
       await once(candidate, index, people[round % people.length]!);
@@ -145,6 +144,12 @@ async function measure(candidates: readonly Candidate[]): Promise<void> {
   ))
     delete (client as unknown as { connection: { parsedStatements: Record<string, unknown> } }).connection
       .parsedStatements[key];
+}
+
+function shuffled<T>(items: readonly T[], seed: number): T[] {
+  const dice = new Dice(seed);
+  const left = [...items];
+  return items.map(() => left.splice(dice.between(0, left.length - 1), 1)[0]!);
 }
 
 async function once(candidate: Candidate, index: number, caller: (typeof people)[number]): Promise<number> {

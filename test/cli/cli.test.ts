@@ -116,7 +116,7 @@ describe('publish and trial', () => {
     const hives = readFileSync(join(wide, 'hives.gate'), 'utf8');
     writeFileSync(
       join(wide, 'hives.gate'),
-      hives.replace('visibility, queen_year, notes) when keeper = me', 'visibility, queen_year, notes)'),
+      hives.replace(/queen_year, notes\)\s+when keeper = me/, 'queen_year, notes)'),
     );
     const draft = await firmgate('trial', wide);
     expect(draft.code).toBe(1);

@@ -66,30 +66,32 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
   const { collection } = question;
   const reading = access.selectList(collection, 'r');
   const columns = commaList(reading.columns);
+  const keys = keyColumns(access, question);
+  const whole = [sql`r.*`, ...keys];
   if (form === 'rows' || form === 'sets') {
     const asking = form === 'rows' ? access : access.withSets();
     // Where nothing is ever withheld, there is nothing to do after the limit.
     if (reading.fields.every((field) => access.isShown(collection, field)))
       return searchSql(asking, question, [asking.granted(collection, 'r')], reading.columns);
-    const found = searchSql(asking, question, [asking.granted(collection, 'r')], [sql`r.*`]);
+    const found = searchSql(asking, question, [asking.granted(collection, 'r')], whole);
     return sql`select ${columns} from (${found}) as r order by ${keyNames(access, question, 'r')}`;
   }
   const asking = form === 'branches' ? access : access.withSets();
   const branches = asking.readBranches(collection, 'r')!;
   if (form !== 'gathered') {
-    const found = branches.map(({ condition }) => searchSql(asking, question, [condition], [sql`r.*`]));
+    const found = branches.map(({ condition }) => searchSql(asking, question, [condition], whole));
     return sql`select ${columns} from (${joined(access, question, found)}) as r order by ${keyNames(access, question, 'r')}`;
   }
   // Of each id more rows are found than are wanted of all, so they are found by their keys alone, which an index may
   // hold; the rows themselves are fetched for the page.
   const found = branches.map(({ condition, set, rest }) =>
-    set === null ? searchSql(asking, question, [condition], []) : gathered(asking, question, set, rest),
+    set === null ? searchSql(asking, question, [condition], keys) : gathered(asking, question, set, rest),
   );
   const id = column('k', `_key_${question.order.length - 1}`);
   return sql`select ${columns} from (${joined(access, question, found)}) as k join ${table(collection)} as r on r.id = ${id} order by ${keyNames(access, question, 'k')}`;
 }
 
-/** The first rows that meet the conditions: the columns wanted of each, and the keys of the order. */
+/** The first rows that meet the conditions: the columns wanted of each. */
 function searchSql(
   access: Access,
   question: ListQuestion,
@@ -100,13 +102,17 @@ function searchSql(
   const keys = commaList(order.map((key) => keySql(access, collection, key)));
   const all = [...conditions, ...access.readFences(collection, 'r'), ...filtering(access, question)];
   if (after !== null) all.push(behind(access, question, after));
-  const wanted = commaList([...columns, ...keyColumns(access, question)]);
-  return sql`select ${wanted} from ${table(collection)} as r where ${allOf(all)} order by ${keys} limit ${count(question.limit)}`;
+  return sql`select ${commaList(columns)} from ${table(collection)} as r where ${allOf(all)} order by ${keys} limit ${count(question.limit)}`;
 }
 
 /** The first rows of each id of a set, and of these the first. */
 function gathered(access: Access, question: ListQuestion, set: IdSet, rest: readonly Fragment[]): Fragment {
-  const found = searchSql(access, question, [sql`${set.row} = each.id`, ...rest], []);
+  const found = searchSql(
+    access,
+    question,
+    [sql`${set.row} = each.id`, ...rest],
+    keyColumns(access, question),
+  );
   const ids = sql`select distinct id from (${set.ids}) as every (id) where id is not null`;
   return sql`select k.* from (${ids}) as each cross join lateral (${found}) as k order by ${keyNames(access, question, 'k')} limit ${count(question.limit)}`;
 }
