@@ -22,12 +22,16 @@ export async function trial(output: Output, paths: readonly string[]): Promise<v
   if (report.failed > 0 || report.verdicts.length === 0) throw new CheckFailed();
 }
 
+/** Identities that one line names: an invariant is asked of all. */
+const NAMED = 8;
+
 function printReport(output: Output, report: TrialReport): void {
   for (const title of new Set(report.verdicts.map((verdict) => verdict.trial))) {
     const verdicts = report.verdicts.filter((verdict) => verdict.trial === title);
     const failed = verdicts.filter((verdict) => !verdict.passed);
     const mark = failed.length === 0 ? output.good('✓') : output.paint.bad('✗');
-    const identities = [...new Set(verdicts.map((verdict) => verdict.identity ?? 'visitor'))].join(', ');
+    const names = [...new Set(verdicts.map((verdict) => verdict.identity ?? 'visitor'))];
+    const identities = names.length <= NAMED ? names.join(', ') : `${names.length} identities`;
     output.line(
       `${mark} ${output.paint.strong(title)} ${output.paint.faint(`${verdicts.length - failed.length} of ${verdicts.length} · ${identities}`)}`,
     );
