@@ -20,7 +20,8 @@ import { checkRoles, declaredRoles } from './roles.ts';
 import { checkRules } from './rules.ts';
 import { checkSchema } from './schema.ts';
 import { plainScope } from './scope.ts';
-import { checkIdentities, checkTrials } from './trials.ts';
+import { checkIdentities } from './identities.ts';
+import { checkTrials } from './trials.ts';
 
 export type CheckedRulebook =
   | { readonly ok: true; readonly rulebook: Rulebook }

@@ -1,4 +1,4 @@
-import type { Condition } from '../ir/conditions.ts';
+import { collectionsRead, type Condition } from '../ir/conditions.ts';
 import { fieldOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import type { Access, SelectList } from './access.ts';
@@ -43,7 +43,9 @@ export interface Formulation {
 export function formulations(access: Access, question: ListQuestion): Formulation[] {
   const forms: Form[] = ['rows', 'sets'];
   const branches = access.withSets().readBranches(question.collection, 'r') ?? [];
-  if (branches.length <= MOST_BRANCHES) {
+  // Each search carries the whole filter: one of an end user's that looks things up is not to be multiplied.
+  const light = question.filter === null || collectionsRead(question.filter).size === 0;
+  if (light && branches.length <= MOST_BRANCHES) {
     if (branches.length > 1) forms.push('branches', 'branches of sets');
     if (branches.some((branch) => branch.set !== null)) forms.push('gathered');
   }

@@ -170,9 +170,14 @@ export function deleteSql(collection: string, ids: readonly string[]): Fragment 
   return sql`delete from ${table(collection)} where id = any(${value(ids)}::uuid[])`;
 }
 
-/** The records that point at any of these by the field; held until the transaction ends. */
-export function referrersSql(collection: string, field: string, ids: readonly string[]): Fragment {
-  return sql`select r.id from ${table(collection)} as r where ${column('r', field)} = any(${value(ids)}::uuid[]) order by r.id for update`;
+/** The records that point at any of these by the field, as many as asked for; held until the transaction ends. */
+export function referrersSql(
+  collection: string,
+  field: string,
+  ids: readonly string[],
+  most: number,
+): Fragment {
+  return sql`select r.id from ${table(collection)} as r where ${column('r', field)} = any(${value(ids)}::uuid[]) order by r.id limit ${value(most)}::bigint for update`;
 }
 
 /** Takes away the reference from those of the records that point at any of the targets. */

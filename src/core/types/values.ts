@@ -80,6 +80,8 @@ function parseJson(raw: unknown): Parsed {
       const text = parseText(each);
       return text.ok ? null : text.must;
     }
+    if (typeof each === 'number' && !Number.isFinite(each))
+      return 'must hold no number too large for 64 bits';
     if (typeof each !== 'object' || each === null) return null;
     for (const [key, inner] of Object.entries(each)) {
       const wrong = walk(key, depth) ?? walk(inner, depth + 1);

@@ -30,7 +30,10 @@ export async function deleteWithReferrers(
   const queue = [{ collection, ids: [id] }];
   for (const target of queue) {
     for (const { holder, field } of referrersOf(access.rulebook, target.collection)) {
-      const rows = await run<{ id: string }>(on, referrersSql(holder, field.name, target.ids));
+      const rows = await run<{ id: string }>(
+        on,
+        referrersSql(holder, field.name, target.ids, MOST_AFFECTED + 1),
+      );
       const known = plan.removed.get(holder) ?? new Set<string>();
       const ids = rows.map((row) => row.id).filter((each) => !known.has(each));
       if (ids.length === 0) continue;
