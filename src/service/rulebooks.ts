@@ -43,6 +43,7 @@ export class RulebookKeeper {
 const nothing: Rulebook = {
   sources: [],
   schema: new Map(),
+  timeZone: 'UTC',
   roles: new Map(),
   attributes: new Map(),
   actions: new Map(),

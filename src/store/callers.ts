@@ -26,10 +26,10 @@ export type Credentials =
   | { readonly kind: 'person'; readonly id: string };
 
 /** The part of a rulebook that says what is known of a caller. */
-export type Knowing = Pick<Rulebook, 'attributes' | 'roles'>;
+export type Knowing = Pick<Rulebook, 'attributes' | 'roles' | 'timeZone'>;
 
 /** For questions about a visitor, of whom nothing is ever known. */
-export const nothingKnown: Knowing = { attributes: new Map(), roles: new Map() };
+export const nothingKnown: Knowing = { attributes: new Map(), roles: new Map(), timeZone: 'UTC' };
 
 /**
  * Looks the caller up. One statement, so that person, roles, attributes, clock and version belong together; nothing of

@@ -8,11 +8,14 @@ import { grantsFor, mayDecider, shownFields, type Asked } from '../../src/core/e
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
 import { countSql, formulations, type ListQuestion } from '../../src/core/sql/list.ts';
-import { sql, value } from '../../src/core/sql/fragment.ts';
+import { daySql, operandSql } from '../../src/core/sql/conditions.ts';
+import { commaList, sql, value } from '../../src/core/sql/fragment.ts';
+import { identifier } from '../../src/core/sql/identifiers.ts';
 import { asking, updateFlagsSql } from '../../src/core/sql/writes.ts';
 import { collectionOf, type Schema } from '../../src/core/types/schema.ts';
 import type { Value } from '../../src/core/types/types.ts';
-import { sameValue } from '../../src/core/types/values.ts';
+import { dayOf, shiftTimestamp } from '../../src/core/types/time.ts';
+import { formatTimestamp, sameValue } from '../../src/core/types/values.ts';
 import { copyRecords } from '../../src/store/bulk.ts';
 import { run } from '../../src/store/connection.ts';
 import { arrive } from '../../src/store/callers.ts';
@@ -228,7 +231,7 @@ async function compare(text: string, seed: number, cells: Compared): Promise<voi
 
       // A filter sees what the caller sees: the same question over a world of masked records.
       const where = writer.filter(collection);
-      const checked = checkFilter(where, collection, schema);
+      const checked = checkFilter(where, collection, rulebook);
       if (!checked.ok)
         throw new Error(failing(`the filter is refused: ${where} ${JSON.stringify(checked.diagnostics)}`));
       const masked = (name: string, record: RecordValues): RecordValues | null => {
@@ -425,4 +428,41 @@ test('a failing rulebook is shrunk to the sentence that matters', async () => {
 role r1
 rules teams { r1 may read, update, delete when (not (this within me.team)) }
 `);
+});
+
+test('calendar days are moved alike where clocks change', async () => {
+  const dice = new Dice(SEED);
+  const rulebook = parse(schemaText);
+  const around = new Access(rulebook, visitor, NOW).around('r', new Set());
+  const timestamp = { kind: 'timestamp' } as const;
+  // The days on which the clocks of these zones change.
+  const changes = [Date.UTC(2026, 2, 8, 7), Date.UTC(2026, 10, 1, 6)];
+  for (let batch = 0; batch < 40; batch++) {
+    const asked = Array.from({ length: 50 }, () => {
+      const moment = dice.percent(60)
+        ? dice.pick(changes) + dice.between(-4_320, 4_320) * 60_000
+        : dice.between(-62_135_596_800, 253_402_300_799) * 1000;
+      return {
+        at: formatTimestamp(new Date(moment).toISOString().slice(0, 19), dice.pick(['', '5', '000001'])),
+        days: dice.pick([1, -1, 2, -2, 30, 365, -400_000]),
+        zone: dice.pick(['EST5EDT', 'CST6CDT', 'PST8PDT', 'Etc/GMT-14', 'Etc/GMT+12']),
+      };
+    });
+    const columns = asked.flatMap(({ at, days, zone }, index) => {
+      const operand = { kind: 'literal', value: at, type: timestamp } as const;
+      const shift = { kind: 'shift', operand, days, minutes: 0, zone, type: timestamp } as const;
+      return [
+        sql`${operandSql(shift, around)} as ${identifier(`moved_${index}`)}`,
+        sql`${daySql(operandSql(operand, around), zone)} as ${identifier(`day_${index}`)}`,
+      ];
+    });
+    const [row] = await run<Record<string, string | null>>(own.database, sql`select ${commaList(columns)}`);
+    for (const [index, { at, days, zone }] of asked.entries()) {
+      const told = `${at} + ${days} days in ${zone}`;
+      expect(shiftTimestamp(at, days, 0, zone), told).toBe(row![`moved_${index}`]);
+      // A day outside the years that there are is no day of ours; PostgreSQL writes it with BC or five digits.
+      const day = row![`day_${index}`]!;
+      expect(dayOf(at, zone), told).toBe(/^\d{4}-\d\d-\d\d$/.test(day) ? day : null);
+    }
+  }
 });

@@ -64,6 +64,10 @@ const pools: Readonly<Record<Exclude<Type['kind'], 'ref' | 'one of' | 'list' | '
       '2026-05-01T12:00:00Z',
       '2026-05-01T12:00:00.000001Z',
       '2026-05-01T12:00:00.5Z',
+      // A day before and after the clocks of EST5EDT change, in the hour that is left out or comes twice.
+      '2026-03-07T07:30:00Z',
+      '2026-10-31T05:30:00.25Z',
+      '2026-11-02T06:30:00Z',
       '9999-12-31T23:59:59.999999Z',
     ],
     uuid: uuids,
@@ -114,7 +118,10 @@ export class RuleWriter {
       if (this.#dice.percent(40)) sentences.push(this.#fence(collection));
       return `rules ${collection} {\n  ${sentences.join('\n  ')}\n}`;
     });
-    return [...attributes, ...roles, ...lets, ...rules].join('\n');
+    const zone = this.#dice.percent(50)
+      ? [`time zone "${this.#dice.pick(['EST5EDT', 'PST8PDT', 'Etc/GMT-14'])}"`]
+      : [];
+    return [...zone, ...attributes, ...roles, ...lets, ...rules].join('\n');
   }
 
   /** Some attributes, each of which later ones may be worked out from. */

@@ -113,6 +113,7 @@ ${rule('keeper may read when big(this)')}`,
   R010: [rule('keeper may read when old.size = 1'), 'old.size', rule('keeper may update when old.size = 1')],
   T011: ['collection hives { a text self set }', 'self set', 'people { a text self set }'],
   T013: ['collection a { up text  tree by up }', 'up', 'collection a { up ref a  tree by up }'],
+  T015: ['time zone "CET"', '"CET"', 'time zone "EST5EDT"'],
   T014: ['collection a { x list of ref a }', 'x list of ref a', 'collection a { x list of text }'],
   R013: [
     'role a  role b when me has role a',
@@ -187,10 +188,28 @@ describe('every code of the table', () => {
   test('R008 keeps “me” out of filters', () => {
     const checked = checkRulebook([{ name: 'x.gate', text: hives }]);
     if (!checked.ok) throw new Error('unreachable');
-    const filter = checkFilter('keeper = me', 'hives', checked.rulebook.schema);
+    const filter = checkFilter('keeper = me', 'hives', checked.rulebook);
     expect(filter.ok ? [] : filter.diagnostics.map((diagnostic) => diagnostic.code)).toEqual(['R008']);
-    expect(checkFilter('keeper is present', 'hives', checked.rulebook.schema).ok).toBe(true);
+    expect(checkFilter('keeper is present', 'hives', checked.rulebook).ok).toBe(true);
   });
+});
+
+test('days are those of the time zone, from the end of a role to the moment of a trial', () => {
+  const text = `time zone "EST5EDT"
+role keeper
+test identity ada { roles keeper until "2026-07-01" }
+test identity ben { roles keeper until "2026-01-01T00:00:00Z" }
+trial "t" { as ada at "2026-12-31" { reads no people } }`;
+  const checked = checkRulebook([{ name: 'x.gate', text }]);
+  if (!checked.ok) throw new Error('unreachable');
+  const { identities, trials, timeZone } = checked.rulebook;
+  const ends = [...identities.values()].map((each) => each.roles[0]!.until);
+  expect([timeZone, ...ends, trials[0]!.parts[0]!.at]).toEqual([
+    'EST5EDT',
+    '2026-07-01T04:00:00Z',
+    '2026-01-01T00:00:00Z',
+    '2026-12-31T05:00:00Z',
+  ]);
 });
 
 test('a message shows file, line, column, the marked line and what may have been meant', () => {

@@ -12,10 +12,11 @@ import { fixedValue, holdsValueOf } from './stamps.ts';
 export function checkActions(
   declarations: readonly ActionDeclaration[],
   schema: Schema,
+  zone: string,
   attributes: Scope['attributes'],
   findings: Findings,
 ): Map<string, Action> {
-  const scope = { ...plainScope(schema), attributes };
+  const scope = { ...plainScope(schema, zone), attributes };
   const declared = withoutRepeats(
     declarations,
     ({ name, collection }) => ({ text: actionKey(collection.text, name.text), span: name.span }),

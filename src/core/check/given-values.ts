@@ -3,6 +3,7 @@ import type { Assignment, Name } from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
 import type { GivenValue } from '../ir/rulebook.ts';
 import { PEOPLE, collectionOf, type Collection, type Schema } from '../types/schema.ts';
+import { startOfDay } from '../types/time.ts';
 import { simpleTypes, type Type } from '../types/types.ts';
 import { parseValue } from '../types/values.ts';
 import type { Findings } from './context.ts';
@@ -132,10 +133,15 @@ export function givenValue(
   return null;
 }
 
-/** A time, or a date, which means the first moment of that day in UTC. */
-export function momentOf(written: { value: string; span: Span }, findings: Findings): string | null {
-  const text = /^\d{4}-\d{2}-\d{2}$/.test(written.value) ? `${written.value}T00:00:00Z` : written.value;
-  const parsed = parseValue(simpleTypes.timestamp, text);
+/** A time, or a date, which means the first moment of that day. */
+export function momentOf(
+  written: { value: string; span: Span },
+  zone: string,
+  findings: Findings,
+): string | null {
+  const day = parseValue(simpleTypes.date, written.value);
+  const text = day.ok ? startOfDay(written.value, zone) : written.value;
+  const parsed = parseValue(simpleTypes.timestamp, text ?? '');
   if (parsed.ok) return parsed.value as string;
   findings.add(
     'T002',

@@ -10,6 +10,7 @@ export function checkIdentities(
   declarations: readonly IdentityDeclaration[],
   roles: ReadonlyMap<string, Role>,
   schema: Schema,
+  zone: string,
   findings: Findings,
 ): Map<string, Identity> {
   const declared = withoutRepeats(declarations, (each) => each.name, 'test identity', findings);
@@ -35,7 +36,7 @@ export function checkIdentities(
       }
       return {
         role: holding.role.text,
-        until: holding.until === null ? null : momentOf(holding.until, findings),
+        until: holding.until === null ? null : momentOf(holding.until, zone, findings),
       };
     });
     const fields = new Map<string, GivenValue>();

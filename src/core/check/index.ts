@@ -5,7 +5,6 @@ import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
 import { nodesOf, pathsOf, type Condition, type Operand } from '../ir/conditions.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
-import type { Schema } from '../types/schema.ts';
 import { checkActions } from './actions.ts';
 import { attributeTypes, checkAttributes } from './attributes.ts';
 import { refuseCircles } from './circles.ts';
@@ -21,6 +20,7 @@ import { checkRules } from './rules.ts';
 import { checkSchema } from './schema.ts';
 import { plainScope } from './scope.ts';
 import { checkIdentities } from './identities.ts';
+import { checkTimeZone } from './time-zone.ts';
 import { checkTrials } from './trials.ts';
 
 export type CheckedRulebook =
@@ -39,13 +39,14 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
     declarations.filter((each): each is Declaration & { kind: K } => each.kind === kind);
 
   const schema = checkSchema(atMost(of('collection'), limits.collections, 'collections', findings), findings);
+  const timeZone = checkTimeZone(of('time zone'), findings);
   const given = atMost([...of('attribute'), ...of('claim')], limits.attributes, 'attributes', findings);
   const types = attributeTypes(given, schema, findings);
   const declared = declaredRoles(atMost(of('role'), limits.roles, 'roles', findings), findings);
-  const actions = checkActions(of('action'), schema, types, findings);
+  const actions = checkActions(of('action'), schema, timeZone, types, findings);
   const roleNames = new Set(declared.keys());
-  const scopeOf = checkLets(of('let'), schema, roleNames, types, findings);
-  const known: Known = { sources, schema, roles: roleNames, actions, scopeOf };
+  const scopeOf = checkLets(of('let'), schema, roleNames, types, timeZone, findings);
+  const known: Known = { sources, schema, timeZone, roles: roleNames, actions, scopeOf };
   const attributes = checkAttributes(given, types, scopeOf, findings);
   const roles = checkRoles(declared, schema, actions, scopeOf, findings);
   const rules = checkRules(of('rules'), known, findings);
@@ -53,7 +54,7 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   refuseCircles(rules, fences, findings);
   refuseSelfPromotion(roles, attributes, rules, of('accept'), known, findings);
   const invariants = checkInvariants(of('invariant'), known, findings);
-  const identities = checkIdentities(of('identity'), roles, schema, findings);
+  const identities = checkIdentities(of('identity'), roles, schema, timeZone, findings);
   const trials = checkTrials(of('trial'), new Set(identities.keys()), known, findings);
 
   const diagnostics = [...parsed.flatMap((file) => file.diagnostics), ...findings.diagnostics];
@@ -63,6 +64,7 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
     rulebook: {
       sources,
       schema,
+      timeZone,
       roles,
       attributes,
       actions,
@@ -102,14 +104,14 @@ function readThroughMe(nodes: readonly (Condition | Operand)[]): Set<string> {
 export function checkFilter(
   text: string,
   collection: string,
-  schema: Schema,
+  { schema, timeZone }: Pick<Rulebook, 'schema' | 'timeZone'>,
 ):
   | { readonly ok: true; readonly condition: Condition }
   | { readonly ok: false; readonly diagnostics: readonly Diagnostic[] } {
   const parsed = parseFilter({ name: 'where', text });
   if (parsed.expression === null) return { ok: false, diagnostics: parsed.diagnostics };
   const findings = new Findings();
-  const scope = { ...plainScope(schema), record: collection, filter: true };
+  const scope = { ...plainScope(schema, timeZone), record: collection, filter: true };
   const condition = checkCondition(parsed.expression, scope, findings);
   if (condition !== null && lookups(condition) > limits.filterLookups) {
     const message = `the paths of a filter may come through at most ${limits.filterLookups} other records in all`;

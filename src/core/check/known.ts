@@ -7,6 +7,7 @@ import type { Scope } from './scope.ts';
 export interface Known {
   readonly sources: readonly Source[];
   readonly schema: Schema;
+  readonly timeZone: string;
   readonly roles: ReadonlySet<string>;
   readonly actions: ReadonlyMap<string, Action>;
   /** Makes the scope of a condition, in which roles, attributes and lets are known. */

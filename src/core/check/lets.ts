@@ -26,6 +26,7 @@ export function checkLets(
   schema: Schema,
   roles: ReadonlySet<string>,
   attributes: ReadonlyMap<string, Type>,
+  zone: string,
   findings: Findings,
 ): ScopeMaker {
   const declared = withoutRepeats(declarations, (each) => each.name, 'let', findings);
@@ -50,7 +51,7 @@ export function checkLets(
     }
     if (own.diagnostics.length === 0) {
       const scope = {
-        ...plainScope(schema),
+        ...plainScope(schema, zone),
         roles,
         attributes,
         writeOut: using(plain),
@@ -63,7 +64,7 @@ export function checkLets(
       findings.add(each.code, each.message, each.span, each.hint, each.related);
     lets.set(name, { declaration, faulty: own.diagnostics.length > 0 });
   }
-  return () => ({ ...plainScope(schema), roles, attributes, writeOut: using(lets) });
+  return () => ({ ...plainScope(schema, zone), roles, attributes, writeOut: using(lets) });
 }
 
 function using(lets: ReadonlyMap<string, CheckedLet>): Scope['writeOut'] {

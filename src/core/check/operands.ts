@@ -23,12 +23,12 @@ export function operandIn(
     case 'now':
       return { kind: 'now', type: simpleTypes.timestamp };
     case 'today':
-      return { kind: 'today', type: simpleTypes.date };
+      return { kind: 'today', zone: scope.zone, type: simpleTypes.date };
     case 'path':
       return resolvePath(expression, scope, findings);
     case 'shift': {
       const operand = asking.operand(expression.operand, scope, findings);
-      return operand === null ? null : shifted(operand, expression, findings);
+      return operand === null ? null : shifted(operand, expression, scope.zone, findings);
     }
     case 'count': {
       if (scope.filter) return refuseInFilter(expression.span, findings);

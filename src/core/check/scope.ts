@@ -2,6 +2,7 @@ import type { Expression } from '../language/ast.ts';
 import { limits } from '../language/limits.ts';
 import type { Condition, Operand } from '../ir/conditions.ts';
 import type { Schema } from '../types/schema.ts';
+import { UTC } from '../types/time.ts';
 import type { Type } from '../types/types.ts';
 import type { Findings } from './context.ts';
 
@@ -10,6 +11,8 @@ export interface Scope {
   readonly schema: Schema;
   /** The collection whose record `this` and bare names speak of; null where there is none (a stamp, a let). */
   readonly record: string | null;
+  /** Whose days count. */
+  readonly zone: string;
   /** A filter comes from an end user: fields and literals only. */
   readonly filter: boolean;
   /** Are there a record before and one after? */
@@ -37,8 +40,9 @@ export interface Scope {
 }
 
 /** The scope of one condition where nothing but the schema is known; each condition gets one of its own. */
-export function plainScope(schema: Schema): Scope {
+export function plainScope(schema: Schema, zone: string = UTC): Scope {
   return {
+    zone,
     schema,
     record: null,
     filter: false,

@@ -73,7 +73,7 @@ export function fixedValue(
   }
   let operand: Operand | null = null;
   if (value.kind === 'now') operand = { kind: 'now', type: simpleTypes.timestamp };
-  else if (value.kind === 'today') operand = { kind: 'today', type: simpleTypes.date };
+  else if (value.kind === 'today') operand = { kind: 'today', zone: scope.zone, type: simpleTypes.date };
   else if (value.kind === 'path') operand = resolvePath(value, { ...scope, record: null }, findings);
   else findings.add('T002', 'this must be me, me.FIELD, now, today or a plain value', value.span);
   if (operand === null || holdsValueOf(field.type, operand.type)) return operand;

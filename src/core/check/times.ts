@@ -11,6 +11,7 @@ const daysOf = { days: 1, weeks: 7 } as const;
 export function shifted(
   operand: Operand,
   { backwards, amount, unit, span }: Expression & { kind: 'shift' },
+  zone: string,
   findings: Findings,
 ): Operand | null {
   const { type } = operand;
@@ -27,5 +28,5 @@ export function shifted(
     return null;
   }
   const minutes = byDays ? 0 : sign * amount * minutesOf[unit];
-  return { kind: 'shift', operand, days, minutes, type };
+  return { kind: 'shift', operand, days, minutes, zone, type };
 }

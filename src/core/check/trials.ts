@@ -40,7 +40,7 @@ export function checkTrials(
         .filter((each) => each !== null);
       return {
         identity: part.as?.text ?? null,
-        at: part.at === null ? null : momentOf(part.at, findings),
+        at: part.at === null ? null : momentOf(part.at, known.timeZone, findings),
         expectations,
       };
     });

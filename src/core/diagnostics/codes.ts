@@ -40,6 +40,7 @@ export const codes = {
   T012: 'arguments that do not fit',
   T013: 'a tree where there is none',
   T014: 'a list that cannot be held',
+  T015: 'a time zone that nobody knows',
   R001: 'a field list on an operation that takes none',
   R002: 'one operation has a field list and another has none',
   R003: 'a field that callers never supply',

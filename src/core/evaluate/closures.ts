@@ -1,5 +1,5 @@
 import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
-import { shiftDate, shiftTimestamp } from '../types/time.ts';
+import { dayOf, shiftDate, shiftTimestamp } from '../types/time.ts';
 import type { Truth } from '../types/truth.ts';
 import type { Scalar, ScalarType, Type, Value } from '../types/types.ts';
 import { compareValues } from '../types/values.ts';
@@ -236,8 +236,10 @@ function compileOperand(operand: Operand): Getter {
     }
     case 'now':
       return (_, circumstances) => circumstances.now;
-    case 'today':
-      return (_, circumstances) => circumstances.now.slice(0, 10);
+    case 'today': {
+      const { zone } = operand;
+      return (_, circumstances) => dayOf(circumstances.now, zone);
+    }
     case 'lower':
       return compileChange(operand.operand, (text) =>
         (text as string).replace(/[A-Z]/g, (each) => each.toLowerCase()),
@@ -245,11 +247,11 @@ function compileOperand(operand: Operand): Getter {
     case 'length':
       return compileChange(operand.operand, (text) => Array.from(text as string).length);
     case 'shift': {
-      const { days, minutes, type } = operand;
+      const { days, minutes, zone, type } = operand;
       return compileChange(operand.operand, (value) =>
         type.kind === 'date'
           ? shiftDate(value as string, days)
-          : shiftTimestamp(value as string, days, minutes),
+          : shiftTimestamp(value as string, days, minutes, zone),
       );
     }
     case 'count': {

@@ -8,7 +8,9 @@ import type { Scalar, Type } from '../types/types.ts';
 /** A value. `literal` is never missing; a missing one is written `is missing`. */
 export type Operand =
   | { readonly kind: 'literal'; readonly value: Scalar; readonly type: Type }
-  | { readonly kind: 'now' | 'today'; readonly type: Type }
+  | { readonly kind: 'now'; readonly type: Type }
+  /** The day that it is in the rulebook's time zone. */
+  | { readonly kind: 'today'; readonly zone: string; readonly type: Type }
   | PathOperand
   /** `lower` changes A to Z alone; `length` counts code points. */
   | { readonly kind: 'lower' | 'length'; readonly operand: Operand; readonly type: Type }
@@ -18,6 +20,8 @@ export type Operand =
       readonly operand: Operand;
       readonly days: number;
       readonly minutes: number;
+      /** Whose days they are; hours are the same everywhere. */
+      readonly zone: string;
       readonly type: Type;
     }
   /** How many records satisfy the condition; missing where it is unknown for any. */

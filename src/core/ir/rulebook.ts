@@ -8,6 +8,8 @@ import type { Condition, Operand, Range } from './conditions.ts';
 export interface Rulebook {
   readonly sources: readonly Source[];
   readonly schema: Schema;
+  /** Whose days count: a name of the IANA time zone database. */
+  readonly timeZone: string;
   readonly roles: ReadonlyMap<string, Role>;
   /** Those that are worked out from others come after them. */
   readonly attributes: ReadonlyMap<string, Attribute>;

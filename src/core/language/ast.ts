@@ -210,6 +210,13 @@ export interface ClaimDeclaration {
   readonly span: Span;
 }
 
+/** `time zone "Etc/GMT-2"`. */
+export interface TimeZoneDeclaration {
+  readonly kind: 'time zone';
+  readonly name: { readonly value: string; readonly span: Span };
+  readonly span: Span;
+}
+
 /** `accept crew_members feeds crews because "…"`. */
 export interface AcceptDeclaration {
   readonly kind: 'accept';
@@ -381,6 +388,7 @@ export type Declaration =
   | AttributeDeclaration
   | ClaimDeclaration
   | AcceptDeclaration
+  | TimeZoneDeclaration
   | ActionDeclaration
   | InvariantDeclaration
   | RulesDeclaration

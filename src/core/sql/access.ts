@@ -12,6 +12,7 @@ import {
 import type { Condition } from '../ir/conditions.ts';
 import { actionKey, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
+import { dayOf } from '../types/time.ts';
 import type { Value } from '../types/types.ts';
 import { bindable, conditionSql, constant, typed, type Precision, type Surroundings } from './conditions.ts';
 import { Slot, allOf, anyOf, sql, value, type Fragment, type SqlValue } from './fragment.ts';
@@ -64,7 +65,7 @@ export class Access {
       case 'now':
         return this.now;
       case 'today':
-        return this.now.slice(0, 10);
+        return dayOf(this.now, this.rulebook.timeZone);
       case 'after':
         return bindable(after[Number(slot.name)]!);
     }

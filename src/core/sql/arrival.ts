@@ -2,7 +2,7 @@ import { claimValue, type Claims } from '../evaluate/attributes.ts';
 import type { Attribute, Rulebook } from '../ir/rulebook.ts';
 import type { Step } from '../ir/conditions.ts';
 import type { Type } from '../types/types.ts';
-import { conditionSql, operandSql, typed, type Surroundings } from './conditions.ts';
+import { conditionSql, daySql, operandSql, typed, type Surroundings } from './conditions.ts';
 import { sql, type Fragment } from './fragment.ts';
 import { column, identifier, table } from './identifiers.ts';
 
@@ -21,7 +21,7 @@ export interface ArrivalParts {
 
 /** `person` is the alias of the row of people, `email` what is known of the address, `now` the moment as a timestamptz. */
 export function arrivalParts(
-  rulebook: Pick<Rulebook, 'attributes' | 'roles'>,
+  rulebook: Pick<Rulebook, 'attributes' | 'roles' | 'timeZone'>,
   person: string,
   email: Fragment,
   now: Fragment,
@@ -35,7 +35,7 @@ export function arrivalParts(
     literal: typed,
     hasRole: () => false,
     now,
-    today: sql`(${now} at time zone 'UTC')::date`,
+    today: daySql(now, rulebook.timeZone),
     alias: person,
     field: (at, step) => column(at, step.field),
     relation: table,

@@ -1,4 +1,5 @@
 import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
+import { UTC, ZONES_BEGIN } from '../types/time.ts';
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
 import { allOf, anyOf, sql, value, type Fragment, type Slot, type SqlValue } from './fragment.ts';
 import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
@@ -12,7 +13,7 @@ export interface Surroundings {
   readonly me: (step: Step, type: Type) => Fragment;
   /** Does the caller hold the role, for the operation that is being decided? */
   readonly hasRole: (role: string) => boolean;
-  /** The moment of the request, and its day in UTC. */
+  /** The moment of the request, and its day in the rulebook's time zone. */
   readonly now: Fragment;
   readonly today: Fragment;
   /** The alias under which the record being decided is in scope. */
@@ -217,12 +218,35 @@ export function operandSql(operand: Operand, around: Surroundings): Fragment {
 
 /** Moved in time, and missing outside the years that a value can have. The session's zone is UTC. */
 function shiftSql(operand: Operand & { kind: 'shift' }, around: Surroundings): Fragment {
-  const { days, minutes, type } = operand;
+  const { days, minutes, zone, type } = operand;
   const start = operandSql(operand.operand, around);
   if (type.kind === 'date') {
     return sql`(select case when moved between date '0001-01-01' and date '9999-12-31' then moved end from (select ${start} + ${value(days)}::integer) as each (moved))`;
   }
-  return sql`(select case when moved between timestamptz '0001-01-01 00:00:00+00' and timestamptz '9999-12-31 23:59:59.999999+00' then moved end from (select ${start} + make_interval(days => ${value(days)}::integer, mins => ${value(minutes)}::integer)) as each (moved))`;
+  if (days !== 0 && zone !== UTC) {
+    // On the clocks of the zone: the same time of day, some days further on.
+    const [by, begin] = [sql`make_interval(days => ${value(days)}::integer)`, sql`timestamptz '${ZONES}'`];
+    const there = sql`((start at time zone ${value(zone)}) + ${by}) at time zone ${value(zone)}`;
+    return inYears(
+      sql`(select case when start >= ${begin} and start + ${by} >= ${begin} then ${there} else start + ${by} end from (select ${start}) as each (start))`,
+    );
+  }
+  return inYears(
+    sql`${start} + make_interval(days => ${value(days)}::integer, mins => ${value(minutes)}::integer)`,
+  );
+}
+
+/** From then on the clocks of zones are certain. */
+const ZONES: Fragment = Object.freeze({ text: ZONES_BEGIN, values: [] });
+
+/** The day of a moment in a time zone. */
+export function daySql(moment: Fragment, zone: string): Fragment {
+  return sql`(${moment} at time zone case when ${moment} >= timestamptz '${ZONES}' then ${value(zone)} else 'UTC' end)::date`;
+}
+
+/** Missing outside the years that a value can have. */
+function inYears(moved: Fragment): Fragment {
+  return sql`(select case when moved between timestamptz '0001-01-01 00:00:00+00' and timestamptz '9999-12-31 23:59:59.999999+00' then moved end from (select ${moved}) as each (moved))`;
 }
 
 function pathSql({ root, steps, type }: PathOperand, around: Surroundings): Fragment {

@@ -48,7 +48,7 @@ export function listQuestion(
 }
 
 function parseWhere(rulebook: Rulebook, collection: Collection, where: string) {
-  const checked = checkFilter(where, collection.name, rulebook.schema);
+  const checked = checkFilter(where, collection.name, rulebook);
   if (checked.ok) return checked.condition;
   const sources = [{ name: 'where', text: where }];
   const errors = checked.diagnostics.slice(0, 20).map((diagnostic) => {

@@ -47,6 +47,7 @@ export async function publish(
     const before = last === undefined ? null : await publishedSchema(transaction, last.version);
     const { setAside } = await shapeTables(transaction, rulebook.schema, before);
     await indexSearched(transaction, rulebook);
+    await knowTimeZone(transaction, rulebook.timeZone);
     const { notes } = await syncIdentities(transaction, rulebook);
     const refuted = await verify(transaction, rulebook);
     if (refuted.length > 0) throw new PublishRefused(refuted);
@@ -57,6 +58,13 @@ export async function publish(
     );
     return { version, changed: true, setAside, notes };
   });
+}
+
+/** PostgreSQL has time zones of its own; one that it does not know could not be asked for. */
+async function knowTimeZone(on: Executor, zone: string): Promise<void> {
+  const known = await run(on, sql`select 1 from pg_timezone_names where lower(name) = lower(${value(zone)})`);
+  if (known.length === 0)
+    throw new PublishRefused([`the database does not know the time zone “${zone}”: use another name for it`]);
 }
 
 /** The files of one published version; null where there is no such version. */

@@ -65,11 +65,24 @@ export function parseFilter(source: Source): { expression: Expression | null; di
 
 function startsDeclaration(cursor: Cursor): boolean {
   const token = cursor.token;
-  return token.kind === 'keyword' && declarationWords.has(token.text) && cursor.startsLine();
+  const begins = token.kind === 'keyword' ? declarationWords.has(token.text) : isTimeZone(cursor);
+  return begins && cursor.startsLine();
+}
+
+function isTimeZone(cursor: Cursor): boolean {
+  return cursor.isWord('time') && cursor.peekWord('zone');
+}
+
+/** `time zone "NAME"`: a name of the IANA time zone database. */
+function parseTimeZone(cursor: Cursor): Declaration {
+  const start = cursor.next().span;
+  cursor.next();
+  return { kind: 'time zone', name: cursor.expectText('the name of a time zone'), span: cursor.since(start) };
 }
 
 function parseDeclaration(cursor: Cursor): Declaration {
   const token = cursor.token;
+  if (isTimeZone(cursor)) return parseTimeZone(cursor);
   switch (token.kind === 'keyword' ? token.text : '') {
     case 'collection':
     case 'people':
@@ -97,7 +110,7 @@ function parseDeclaration(cursor: Cursor): Declaration {
     default:
       return cursor.fail(
         'P001',
-        'expected a declaration (collection, people, role, attribute, claim, let, action, rules, accept, invariant, test identity or trial)',
+        'expected a declaration (collection, people, time zone, role, attribute, claim, let, action, rules, accept, invariant, test identity or trial)',
       );
   }
 }
