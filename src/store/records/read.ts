@@ -68,7 +68,7 @@ export async function readRecords(
   return new Map(rows.map((row) => [row.id as string, visibleRecord(row, reading)]));
 }
 
-/** Is the text of the list made by the rules alone? Then it is one of a few, and worth keeping. */
+/** Is the text of the list made by the rules and one field alone? Then it is one of a few, and worth keeping. */
 function isOrdinary({ filter, order }: ListQuestion): boolean {
-  return filter === null && order.length === 1;
+  return filter === null && order.length <= 2;
 }
