@@ -58,6 +58,10 @@ program
   .command('trial')
   .description('run trials against the live data and take everything back')
   .argument('[paths...]', 'folders of .gate files to try, or files; without any, the published rulebook')
+  .option('--only <title>', 'trials and invariants with this in their title')
+  .option('--as <identity>', 'the parts of this identity alone, or of the visitor')
+  .option('--junit <file>', 'also write the report as JUnit XML')
+  .option('--lines', 'print one verdict a line, as JSON')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/trial.ts')).trial));
 

@@ -5,6 +5,7 @@ import {
   publishedSchema,
   staffSchema,
   trialReportSchema,
+  type TrialRequest,
   type RulebookFiles,
 } from './schemas/desk.ts';
 import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
@@ -143,9 +144,9 @@ export class GateClient {
     return this.#call('POST', '/v1/desk/publications', publishedSchema, { body: files });
   }
 
-  /** Runs the trials of these files, or of the published rulebook. */
-  trials(files: RulebookFiles | null) {
-    return this.#call('POST', '/v1/desk/trials', trialReportSchema, { body: files ?? {} });
+  /** Runs the trials of these files, or of the published rulebook; all of them, or those that are chosen. */
+  trials(request: TrialRequest | null) {
+    return this.#call('POST', '/v1/desk/trials', trialReportSchema, { body: request ?? {} });
   }
 
   async #call<T>(method: string, path: string, schema: z.ZodType<T>, options: SendOptions = {}): Promise<T> {

@@ -8,6 +8,7 @@ import {
   signInSchema,
   staffSchema,
   trialReportSchema,
+  trialRequestSchema,
 } from '../client/schemas/desk.ts';
 import { problemSchema, problemTypes, type ProblemType } from '../client/schemas/problems.ts';
 import {
@@ -203,9 +204,9 @@ export const operations: Readonly<
   '/v1/desk/trials': {
     post: {
       id: 'runTrials',
-      summary: 'Run trials and take everything back; an empty object runs the published ones',
+      summary: 'Run trials and take everything back; without files, those of the published rulebook',
       tag: 'desk',
-      body: { schema: z.union([rulebookFilesSchema, z.strictObject({})]), types: json },
+      body: { schema: trialRequestSchema, types: json },
       answers: { 200: trialReportSchema },
       problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
     },

@@ -127,6 +127,40 @@ describe('publish and trial', () => {
     expect((await firmgate('trial')).code, 'what is published is as it was').toBe(0);
   });
 
+  test('some can be chosen, and the report taken by other programs', async () => {
+    const junit = join(world.folder, 'report.xml');
+    const chosen = await firmgate(
+      'trial',
+      '--only',
+      'A LOT GOES',
+      '--as',
+      'tess',
+      '--junit',
+      junit,
+      '--lines',
+    );
+    const verdicts = chosen.out
+      .trim()
+      .split('\n')
+      .map((line) => JSON.parse(line) as { identity: string });
+    expect([chosen.code, verdicts.map((each) => each.identity)]).toEqual([0, ['tess', 'tess', 'tess']]);
+    const xml = readFileSync(junit, 'utf8');
+    expect(xml).toMatch(/<testsuite name="A lot goes forwards only" tests="3" failures="0"/);
+    expect(xml).toContain('name="as tess: may sell lots &quot;LOT-2&quot;');
+
+    const wide = await firmgate('trial', rulebook, 'demo/over-generous', '--as', 'ivo', '--junit', junit);
+    expect([wide.code, readFileSync(junit, 'utf8')]).toEqual([
+      1,
+      expect.stringMatching(
+        /<failure message="expected it is not readable, actual it is readable[^>]*hives\/10/,
+      ),
+    ]);
+    const nobody = await firmgate('trial', '--as', 'tes');
+    expect([nobody.code, nobody.err]).toEqual([1, expect.stringMatching(/no test identity “tes”.*tess/)]);
+    const nothing = await firmgate('trial', '--only', 'no such title');
+    expect([nothing.code, nothing.out]).toEqual([1, expect.stringContaining('No trial is chosen by that')]);
+  });
+
   test('the same files are not published twice; errors and an absent service are told apart', async () => {
     const again = await firmgate('publish', rulebook, '--json');
     expect(JSON.parse(again.out)).toMatchObject({ version: 1, changed: false });

@@ -1,3 +1,4 @@
+import { writeFileSync } from 'node:fs';
 import type { TrialReport, VerdictDocument } from '../../client/index.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { describeEvidence } from '../../core/trial/verdict.ts';
@@ -7,25 +8,43 @@ import { CheckFailed } from '../exit.ts';
 import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { check } from './check.ts';
+import { junitReport } from './junit.ts';
+
+interface Options {
+  readonly only?: string;
+  readonly as?: string;
+  readonly junit?: string;
+  readonly lines?: boolean;
+}
 
 /** `firmgate trial [paths]`: as test identities, against the live data, all rolled back. */
-export async function trial(output: Output, paths: readonly string[]): Promise<void> {
+export async function trial(output: Output, paths: readonly string[], options: Options): Promise<void> {
   const files = paths.length === 0 ? null : readRulebook(paths);
   if (files !== null && !checkRulebook(files).ok) {
     check(output, paths);
     return;
   }
   const client = await deskClient();
-  const report = await client.trials(files === null ? null : { files });
-  output.data(report);
-  printReport(output, report);
+  const { only, as } = options;
+  const report = await client.trials({
+    ...(files === null ? {} : { files }),
+    ...(only === undefined ? {} : { only }),
+    ...(as === undefined ? {} : { as }),
+  });
+  if (options.junit !== undefined) writeFileSync(options.junit, junitReport(report));
+  if (options.lines === true) {
+    for (const verdict of report.verdicts) process.stdout.write(`${JSON.stringify(verdict)}\n`);
+  } else {
+    output.data(report);
+    printReport(output, report, only !== undefined || as !== undefined);
+  }
   if (report.failed > 0 || report.verdicts.length === 0) throw new CheckFailed();
 }
 
 /** Identities that one line names: an invariant is asked of all. */
 const NAMED = 8;
 
-function printReport(output: Output, report: TrialReport): void {
+function printReport(output: Output, report: TrialReport, chosen: boolean): void {
   for (const title of new Set(report.verdicts.map((verdict) => verdict.trial))) {
     const verdicts = report.verdicts.filter((verdict) => verdict.trial === title);
     const failed = verdicts.filter((verdict) => !verdict.passed);
@@ -38,7 +57,8 @@ function printReport(output: Output, report: TrialReport): void {
     for (const verdict of failed) printFailure(output, verdict);
   }
   if (report.verdicts.length === 0) {
-    output.line('There are no trials. Write some: trial "…" { as IDENTITY { reads … } }');
+    if (chosen) output.line('No trial is chosen by that: look at their titles, and at whom they are about.');
+    else output.line('There are no trials. Write some: trial "…" { as IDENTITY { reads … } }');
     return;
   }
   const summary = `${report.passed} expectations met, ${report.failed} not, in ${report.milliseconds} ms; everything was rolled back`;

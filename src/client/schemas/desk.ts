@@ -16,6 +16,19 @@ export const rulebookFilesSchema = z
   })
   .meta({ id: 'RulebookFiles', description: 'All .gate files of a rulebook' });
 
+export const trialRequestSchema = z
+  .strictObject({
+    files: rulebookFilesSchema.shape.files.optional().describe('A draft; left out: the published rulebook'),
+    only: z.string().min(1).max(200).optional().describe('Trials and invariants whose title has this in it'),
+    as: z
+      .string()
+      .min(1)
+      .max(100)
+      .optional()
+      .describe('The parts of this test identity alone, or of the “visitor”'),
+  })
+  .meta({ id: 'TrialRequest' });
+
 export const publishedSchema = z
   .object({
     version: z.int(),
@@ -122,6 +135,7 @@ export const lookSchema = listSchema
   .meta({ id: 'Look' });
 
 export type RulebookFiles = z.infer<typeof rulebookFilesSchema>;
+export type TrialRequest = z.infer<typeof trialRequestSchema>;
 export type PublishedDocument = z.infer<typeof publishedSchema>;
 export type VerdictDocument = z.infer<typeof verdictSchema>;
 export type TrialReport = z.infer<typeof trialReportSchema>;

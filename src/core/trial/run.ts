@@ -2,6 +2,7 @@ import type { Expectation, GivenValue, GivenValues, Operation, Rulebook, Trial }
 import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import { sameValue } from '../types/values.ts';
+import type { Choice } from './choice.ts';
 import type { EvidenceQuestion, Rehearsal, TrialPort, TrialSession } from './port.ts';
 import type { Failure, Verdict } from './verdict.ts';
 
@@ -39,15 +40,19 @@ export async function* runTrials(
 }
 
 /**
- * Asks of every test identity and the visitor whether an invariant holds on the records that are there. Nothing that
+ * Asks of test identities and the visitor whether invariants hold on the records that are there. Nothing that
  * is found is a proof: it holds for these callers and these records.
  */
-export async function* tryInvariants(rulebook: Rulebook, port: TrialPort): AsyncGenerator<Verdict> {
-  for (const identity of rulebook.invariants.length === 0 ? [] : [...rulebook.identities.keys(), null]) {
+export async function* tryInvariants(
+  rulebook: Rulebook,
+  { invariants, identities }: Pick<Choice, 'invariants' | 'identities'>,
+  port: TrialPort,
+): AsyncGenerator<Verdict> {
+  for (const identity of invariants.length === 0 ? [] : identities) {
     const session = await port.session(identity, null);
     // Somebody who may not sign in does nothing at all.
     if (session === null) continue;
-    for (const invariant of rulebook.invariants) {
+    for (const invariant of invariants) {
       const { title, text, span, operation, collection } = invariant;
       const [label] = await session.against(invariant);
       const judge = new Judge(rulebook, port, session);

@@ -1,5 +1,5 @@
 import { Router, json } from 'express';
-import { lookQuerySchema, rulebookFilesSchema } from '../../client/schemas/desk.ts';
+import { lookQuerySchema, rulebookFilesSchema, trialRequestSchema } from '../../client/schemas/desk.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { locate } from '../../core/diagnostics/render.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
@@ -11,6 +11,8 @@ import { arrive, nothingKnown } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countRecords, publish } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
+import { chosenTrials } from '../../core/trial/choice.ts';
+import { suggestion } from '../../core/diagnostics/suggest.ts';
 import { refutedInvariants, tryOut } from '../../store/trials/index.ts';
 import { emptinessOf, overview } from '../answers/look.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
@@ -98,16 +100,22 @@ export function deskRoutes(
     router,
     '/trials',
     {
-      /** Runs the trials of the files given, or, with an empty object, of the published rulebook. */
+      /** Runs the trials of the files given, or, without any, of the published rulebook. */
       async post(request, response) {
-        const body = jsonBody(request, ['application/json']);
+        const { files, only, as } = parseInput(trialRequestSchema, jsonBody(request, ['application/json']));
         const inForce = await rulebooks.inForce((await present()).version);
-        const rulebook = Object.keys(body).length === 0 ? inForce : draft(body);
-        if (rulebook !== inForce) refuseOtherCollections(rulebook.schema, inForce.schema);
+        const rulebook = files === undefined ? inForce : draft({ files });
+        const isDraft = rulebook !== inForce;
+        if (isDraft) refuseOtherCollections(rulebook.schema, inForce.schema);
+        if (as !== undefined) refuseUnknownIdentity(rulebook, as);
         const began = performance.now();
         const verdicts: VerdictDocument[] = [];
-        await tryOut(database, rulebook, rulebook.trials, (verdict) =>
-          verdicts.push(verdictDocument(verdict, rulebook)),
+        await tryOut(
+          database,
+          rulebook,
+          chosenTrials(rulebook, only ?? null, as ?? null),
+          isDraft,
+          (verdict) => verdicts.push(verdictDocument(verdict, rulebook)),
         );
         const passed = verdicts.filter((verdict) => verdict.passed).length;
         send(response, 200, {
@@ -127,6 +135,20 @@ export function deskRoutes(
     const arrival = await arrive(database, nothingKnown, { kind: 'visitor' });
     return arrival!;
   }
+}
+
+function refuseUnknownIdentity(rulebook: Rulebook, name: string): void {
+  if (name === 'visitor' || rulebook.identities.has(name)) return;
+  const hint = suggestion(name, [...rulebook.identities.keys(), 'visitor']);
+  throw new Problem('malformed-request', {
+    errors: [
+      {
+        message: `there is no test identity “${name}”`,
+        field: 'as',
+        ...(hint === undefined ? {} : { hint }),
+      },
+    ],
+  });
 }
 
 /** The files of a body as a checked rulebook; 422 with every error otherwise. */

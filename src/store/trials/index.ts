@@ -13,6 +13,7 @@ import { conditionSql } from '../../core/sql/conditions.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { column, table } from '../../core/sql/identifiers.ts';
 import { insertSql } from '../../core/sql/writes.ts';
+import { chosenTrials, type Choice } from '../../core/trial/choice.ts';
 import type { Rehearsal, TrialPort, TrialSession } from '../../core/trial/port.ts';
 import { runTrials, tryInvariants } from '../../core/trial/run.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
@@ -45,15 +46,17 @@ const NAMED = 5;
 export async function tryOut(
   database: Database,
   rulebook: Rulebook,
-  trials: readonly Trial[],
+  choice: Choice,
+  isDraft: boolean,
   report: (verdict: Verdict) => void,
 ): Promise<void> {
   try {
     await database.transaction(async (transaction) => {
-      await syncIdentities(transaction, rulebook);
+      // Those of the rulebook in force are as it says: writing them anew would hold up whoever writes them.
+      if (isDraft) await syncIdentities(transaction, rulebook);
       const port = new StorePort(transaction, rulebook);
-      for await (const verdict of runTrials(rulebook, trials, port)) report(verdict);
-      for await (const verdict of tryInvariants(rulebook, port)) report(verdict);
+      for await (const verdict of runTrials(rulebook, choice.trials, port)) report(verdict);
+      for await (const verdict of tryInvariants(rulebook, choice, port)) report(verdict);
       throw new RollBack();
     });
   } catch (error) {
@@ -67,7 +70,11 @@ export async function tryOut(
  */
 export async function refutedInvariants(on: Executor, rulebook: Rulebook): Promise<string[]> {
   const refuted: string[] = [];
-  for await (const verdict of tryInvariants(rulebook, new StorePort(on, rulebook))) {
+  for await (const verdict of tryInvariants(
+    rulebook,
+    chosenTrials(rulebook, null, null),
+    new StorePort(on, rulebook),
+  )) {
     if (verdict.passed) continue;
     const who = verdict.identity ?? 'the visitor';
     refuted.push(`the invariant “${verdict.trial}” does not hold: ${who} ${verdict.failure!.actual}`);

@@ -1,0 +1,25 @@
+import builders, { type Builder } from 'junit-report-builder';
+import type { TrialReport } from '../../client/index.ts';
+import { describeEvidence } from '../../core/trial/verdict.ts';
+import type { Evidence } from '../../core/trial/port.ts';
+
+/** A report of trials as JUnit XML, which build servers read: a suite for each trial, a case for each expectation. */
+export function junitReport(report: TrialReport): string {
+  // The package is CommonJS: what it calls its default is all of it, whatever its types say.
+  const builder = (builders as unknown as Builder).newBuilder();
+  for (const title of new Set(report.verdicts.map((verdict) => verdict.trial))) {
+    const suite = builder.testSuite().name(title);
+    for (const verdict of report.verdicts.filter((each) => each.trial === title)) {
+      const { identity, expectation, file, line, failure } = verdict;
+      const testCase = suite
+        .testCase()
+        .className(title)
+        .name(`as ${identity ?? 'visitor'}: ${expectation}`)
+        .file(`${file}:${line}`);
+      if (failure === undefined) continue;
+      const evidence = describeEvidence(failure.evidence as Evidence[]).join('\n');
+      testCase.failure(`expected ${failure.expected}, actual ${failure.actual}\n${evidence}`, 'expectation');
+    }
+  }
+  return builder.build();
+}
