@@ -230,3 +230,14 @@ test('a service that has answered before sees the new fields of people at once',
   await publish(rulebook('y'));
   for (let i = 0; i < 12; i++) expect(await list()).toBe(0);
 });
+
+test('the trials of the published rulebook wait for nobody who writes, and nobody waits for them', async () => {
+  const rules = 'people may read, update when size is missing';
+  await publish(`${base('code text required label  size text', rules)}
+trial "t" { as ada { reads no hives } as visitor { reads no hives } }`);
+  await world.database.transaction(async (transaction) => {
+    // Somebody is just changing the person behind a test identity, and takes their time.
+    await transaction.raw(`update records.people set name = 'Ada' where _identity = 'ada'`);
+    expect(await world.desk.trials(null)).toMatchObject({ passed: 2, failed: 0 });
+  });
+});
