@@ -68,7 +68,7 @@ async function resolve(
   if (found.length === 1) return found[0]!;
   const many = found.length === 0 ? 'no record' : 'more than one record';
   notes.push(
-    `test identity ${identity.name}: ${field} is missing, because ${given.collection} has ${many} “${given.label}”`,
+    `test identity ${identity.name}: ${field} is missing, because ${given.collection} has ${many} “${given.label}”; publish again when it has one`,
   );
   return null;
 }
