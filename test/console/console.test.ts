@@ -93,6 +93,11 @@ describe('the console', () => {
     await count('left').getByText('4 of 400').waitFor();
   });
 
+  test('names the roles that are held by a condition, too', async () => {
+    await side('right').getByRole('combobox', { name: 'Seen by' }).selectOption('olga');
+    await side('right').getByText('office', { exact: true }).waitFor();
+  });
+
   test('says why a list is empty, and where a filter is wrong', async () => {
     await side('right').getByRole('combobox', { name: 'Seen by' }).selectOption('nona');
     await side('right').getByText('none speaks of a person without roles').waitFor();

@@ -248,7 +248,8 @@ function cell(desk: Desk, record: RecordDocument, name: string): string {
   const value = (record as Record<string, unknown>)[name] ?? null;
   if (value === null) return MISSING;
   const field = desk.collection.fields.find((each) => each.name === name)!;
-  const text = typeof value === 'string' ? value : JSON.stringify(value);
+  const list = Array.isArray(value) && field.type.startsWith('list of');
+  const text = list ? value.join(', ') : typeof value === 'string' ? value : JSON.stringify(value);
   if (field.reference === null) return text;
   const identity = desk.overview.identities.find((each) => each.id === value);
   if (field.reference === 'people' && identity !== undefined) return identity.name;

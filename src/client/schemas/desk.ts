@@ -130,6 +130,7 @@ export const lookSchema = listSchema
   .extend({
     count: z.int(),
     total: z.int().describe('All records of the collection'),
+    roles: z.array(z.string()).describe('That the identity holds at this moment, by hand or by a condition'),
     emptiness: emptinessSchema.nullable(),
   })
   .meta({ id: 'Look' });

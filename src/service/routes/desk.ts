@@ -61,7 +61,7 @@ export function deskRoutes(
       const filtered = query.where !== undefined;
       if (audience === null) {
         const emptiness = await emptinessOf(database, rulebook, null, collection, filtered);
-        send(response, 200, { records: [], next: null, count: 0, total, emptiness });
+        send(response, 200, { records: [], next: null, count: 0, total, roles: [], emptiness });
         return;
       }
       const { access } = audience;
@@ -72,6 +72,7 @@ export function deskRoutes(
         next: nextPage(question, records, more),
         count: await countVisible(database, access, question),
         total,
+        roles: [...access.caller.roles].toSorted(),
         emptiness:
           records.length > 0
             ? null

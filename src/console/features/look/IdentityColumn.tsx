@@ -65,7 +65,7 @@ export function IdentityColumn({
           </NativeSelect>
         </FormControl>
         <Typography sx={{ flex: 1, minWidth: 0, fontSize: '0.78rem', color: 'text.secondary', pb: 0.25 }}>
-          {describeRoles(chosen)}
+          {describeRoles(chosen, first?.roles ?? [])}
         </Typography>
         <Typography data-testid={`count-${side}`} sx={{ fontVariantNumeric: 'tabular-nums', pb: 0.25 }}>
           {first === undefined ? (
@@ -113,12 +113,18 @@ export function IdentityColumn({
   );
 }
 
-function describeRoles(identity: Overview['identities'][number] | undefined): string {
+/** The roles given by hand, each with its end, and those held by a condition besides. */
+function describeRoles(
+  identity: Overview['identities'][number] | undefined,
+  held: readonly string[],
+): string {
   if (identity === undefined) return 'a caller with no identity';
+  const given = new Set(identity.roles.map((role) => role.split(' ')[0]!));
+  const named = [...identity.roles, ...held.filter((role) => !given.has(role))];
   const roles =
-    identity.roles.length === 0
+    named.length === 0
       ? 'no role'
-      : identity.roles.map((role) => role.replace(/ until (\d{4}-\d{2}-\d{2}).*/, ' until $1')).join(', ');
+      : named.map((role) => role.replace(/ until (\d{4}-\d{2}-\d{2}).*/, ' until $1')).join(', ');
   return identity.active ? roles : `${roles} · deactivated`;
 }
 

@@ -98,7 +98,8 @@ function Cell({
   if (record._withheld?.includes(name)) return <Withheld />;
   const value = (record as Record<string, unknown>)[name] ?? null;
   if (value === null) return <Missing />;
-  const text = typeof value === 'string' ? value : JSON.stringify(value);
+  const plain = Array.isArray(value) && value.length > 0 && value.every((each) => typeof each !== 'object');
+  const text = typeof value === 'string' ? value : plain ? value.join(', ') : JSON.stringify(value);
   const reference = collection.fields.find((field) => field.name === name)?.reference ?? null;
   if (reference !== null) return <>{describeReference(overview, reference, record, name, text)}</>;
   // A long text is cut to the column; the whole of it shows when it is pointed at.
