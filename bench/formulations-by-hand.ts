@@ -83,10 +83,37 @@ const down = `with recursive down as (select $1::uuid as id union all select d.i
 const up = `exists (with recursive up as (select d.id, d.parent from records.districts as d join records.apiaries as a on a.id = h.apiary and d.id = a.district union all select d.id, d.parent from records.districts as d join up on d.id = up.parent) select 1 from up where id = $1)`;
 const myDistrict = `(select district from records.people where id = ${ME})`;
 
+const district = (caller: { district: string }) => [caller.district];
+
+/** At a site two references away, for a caller who is put into this district. */
+function twoReferences(title: string, place: string): Question {
+  return {
+    title,
+    collection: 'hives',
+    role: 'region',
+    place,
+    values: district,
+    policy: policy(
+      `exists (select 1 from records.apiaries as a join records.districts as d on d.id = a.district where a.id = apiary and d.parent = '${place}')`,
+    ),
+    forms: {
+      obvious: one(
+        `exists (select 1 from records.apiaries as a join records.districts as d on d.id = a.district where a.id = h.apiary and d.parent = $1)`,
+      ),
+      array: one(
+        `h.apiary = any(array(select a.id from records.apiaries as a join records.districts as d on d.id = a.district where d.parent = $1))`,
+      ),
+      gathered: gathered(
+        `select a.id from records.apiaries as a join records.districts as d on d.id = a.district where d.parent = $1`,
+      ),
+      'row security': plain(),
+    },
+  };
+}
+
 /** All questions. */
 export function handwritten(): Question[] {
   const me = (caller: { id: string }) => [caller.id];
-  const place = (caller: { district: string }) => [caller.district];
   return [
     {
       title: 'own',
@@ -124,7 +151,7 @@ export function handwritten(): Question[] {
       title: 'path, one reference',
       collection: 'hives',
       role: 'district',
-      values: place,
+      values: district,
       policy: policy(
         `exists (select 1 from records.apiaries as a where a.id = apiary and a.district = ${myDistrict})`,
       ),
@@ -137,50 +164,8 @@ export function handwritten(): Question[] {
         'row security': plain(),
       },
     },
-    {
-      title: 'path, two references',
-      collection: 'hives',
-      role: 'region',
-      place: AREA,
-      values: place,
-      policy: policy(
-        `exists (select 1 from records.apiaries as a join records.districts as d on d.id = a.district where a.id = apiary and d.parent = '${AREA}')`,
-      ),
-      forms: {
-        obvious: one(
-          `exists (select 1 from records.apiaries as a join records.districts as d on d.id = a.district where a.id = h.apiary and d.parent = $1)`,
-        ),
-        array: one(
-          `h.apiary = any(array(select a.id from records.apiaries as a join records.districts as d on d.id = a.district where d.parent = $1))`,
-        ),
-        gathered: gathered(
-          `select a.id from records.apiaries as a join records.districts as d on d.id = a.district where d.parent = $1`,
-        ),
-        'row security': plain(),
-      },
-    },
-    {
-      title: 'the same, where nothing is',
-      collection: 'hives',
-      role: 'region',
-      place: REGION,
-      values: place,
-      policy: policy(
-        `exists (select 1 from records.apiaries as a join records.districts as d on d.id = a.district where a.id = apiary and d.parent = '${REGION}')`,
-      ),
-      forms: {
-        obvious: one(
-          `exists (select 1 from records.apiaries as a join records.districts as d on d.id = a.district where a.id = h.apiary and d.parent = $1)`,
-        ),
-        array: one(
-          `h.apiary = any(array(select a.id from records.apiaries as a join records.districts as d on d.id = a.district where d.parent = $1))`,
-        ),
-        gathered: gathered(
-          `select a.id from records.apiaries as a join records.districts as d on d.id = a.district where d.parent = $1`,
-        ),
-        'row security': plain(),
-      },
-    },
+    twoReferences('path, two references', AREA),
+    twoReferences('the same, where nothing is', REGION),
     {
       title: 'on duty',
       collection: 'hives',
@@ -228,7 +213,7 @@ export function handwritten(): Question[] {
       collection: 'hives',
       role: 'below',
       place: REGION,
-      values: place,
+      values: district,
       policy: policy(up.replaceAll('h.apiary', 'hives.apiary').replace('$1', `'${REGION}'`)),
       forms: {
         obvious: one(up),

@@ -8,8 +8,8 @@ import { aliasBelow, column, identifier } from './identifiers.ts';
  * on the row, PostgreSQL answers it once for the whole statement, and an index finds the rows:
  * `apiary.district = me.district` as `apiary = any(array(select id from apiaries where district = $1))`.
  *
- * Only for places that ask whether a condition is true (`Precision` `true`): a row that is in no set is told apart from
- * one for which the condition is unknown in no way. Null where the condition has no such form.
+ * Only for places that ask whether a condition is true (`Precision` `true`): that a row is in no set does not tell
+ * whether the condition is false for it or unknown. Null where the condition has no such form.
  */
 export function setSql(condition: Condition, around: Surroundings): Fragment | null {
   const set = idSet(condition, around);
@@ -35,32 +35,27 @@ export function idSet(condition: Condition, around: Surroundings): IdSet | null 
         : pathAsSet(condition, around);
     case 'not':
       // “is present” and the negations of comparisons are true for no record on whose path something is missing.
-      return condition.operand.kind === 'missing' || isStrict(condition.operand)
+      return condition.operand.kind === 'missing' || strict.has(condition.operand.kind)
         ? pathAsSet(condition, around)
         : null;
     default:
-      return isStrict(condition) ? pathAsSet(condition, around) : null;
+      return strict.has(condition.kind) ? pathAsSet(condition, around) : null;
   }
 }
 
-/** Unknown wherever a path in it is missing. */
-function isStrict(condition: Condition): boolean {
-  switch (condition.kind) {
-    case 'equal':
-    case 'less':
-    case 'at most':
-    case 'contains':
-    case 'starts with':
-    case 'ends with':
-    case 'within':
-    case 'among':
-    case 'member':
-    case 'holds':
-      return true;
-    default:
-      return false;
-  }
-}
+/** The conditions that are unknown wherever a path in them is missing. */
+const strict: ReadonlySet<Condition['kind']> = new Set([
+  'equal',
+  'less',
+  'at most',
+  'contains',
+  'starts with',
+  'ends with',
+  'within',
+  'among',
+  'member',
+  'holds',
+]);
 
 /** Does it speak of a row at hand, rather than of the caller and of records that it finds itself? */
 function rowPaths(node: Condition | Operand, depth = Infinity): PathOperand[] {
