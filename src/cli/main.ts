@@ -66,6 +66,21 @@ program
   .action(guarded(async () => (await import('./commands/trial.ts')).trial));
 
 program
+  .command('why')
+  .description(
+    'why an identity may or may not do something: each rule, each part, what would change the answer',
+  )
+  .argument('<identity>', 'a test identity, or “visitor”')
+  .argument('<operation>', 'read, create, update, delete, or an action')
+  .argument('<collection>')
+  .argument('[record-and-values...]', 'the record by id or label, then field=value of what is supplied')
+  .option('--field <fields...>', 'of a read: the fields in question')
+  .option('--clear <fields...>', 'supply these fields without a value')
+  .option('--at <time>', 'another moment than now, such as 2026-02-01T12:00:00Z')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/why.ts')).why));
+
+program
   .command('token')
   .description('make a token for a test identity, signed with the development key')
   .argument('<identity>', 'the name of a test identity')

@@ -1,6 +1,7 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
 import type { ProblemDocument } from '../client/index.ts';
+import type { WhyPaint } from '../core/explain/text.ts';
 import type { Paint } from '../core/diagnostics/render.ts';
 
 /**
@@ -11,6 +12,7 @@ export class Output {
   readonly json: boolean;
   readonly paint: Paint = { strong: pc.bold, bad: pc.redBright, faint: pc.dim };
   readonly good = pc.green;
+  readonly whyPaint: WhyPaint = { yes: pc.green, no: pc.redBright, faint: pc.dim, strong: pc.bold };
 
   constructor(json: boolean) {
     this.json = json;

@@ -1,4 +1,4 @@
-import type { z } from 'zod';
+import { z } from 'zod';
 import {
   lookSchema,
   overviewSchema,
@@ -9,11 +9,13 @@ import {
   type RulebookFiles,
 } from './schemas/desk.ts';
 import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
+import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
 
 export type * from './schemas/desk.ts';
 export type * from './schemas/problems.ts';
 export type * from './schemas/records.ts';
+export type * from './schemas/why.ts';
 
 /** The service answered with a problem (RFC 9457). */
 export class GateProblem extends Error {
@@ -145,8 +147,35 @@ export class GateClient {
   }
 
   /** Runs the trials of these files, or of the published rulebook; all of them, or those that are chosen. */
-  trials(request: TrialRequest | null) {
-    return this.#call('POST', '/v1/desk/trials', trialReportSchema, { body: request ?? {} });
+  trials(request: TrialRequest | null, onProgress?: OnProgress) {
+    return this.#report('/v1/desk/trials', trialReportSchema, request ?? {}, onProgress);
+  }
+
+  /** Why an identity may or may not do something, with every rule that had a part in it. */
+  why(request: WhyRequest) {
+    return this.#call('POST', '/v1/desk/why', whySchema, { body: request });
+  }
+
+  /** A report that takes a while, with word of how far it is. */
+  async #report<T>(
+    path: string,
+    schema: z.ZodType<T>,
+    body: object,
+    onProgress: OnProgress | undefined,
+  ): Promise<T> {
+    const headers = { Accept: 'application/x-ndjson, application/problem+json' };
+    const response = await this.#send('POST', path, { body, headers });
+    for await (const line of linesOf(response)) {
+      const parsed = reportLineSchema.safeParse(line);
+      if (!parsed.success) break;
+      const { progress, problem, report } = parsed.data;
+      if (problem !== undefined) throw new GateProblem(problem);
+      if (progress !== undefined) onProgress?.(progress);
+      if (report === undefined) continue;
+      const whole = schema.safeParse(report);
+      if (whole.success) return whole.data;
+    }
+    throw new GateUnreachable('the report was cut short: nothing is known of the rest');
   }
 
   async #call<T>(method: string, path: string, schema: z.ZodType<T>, options: SendOptions = {}): Promise<T> {
@@ -186,6 +215,35 @@ export class GateClient {
     const problem = problemSchema.safeParse(await response.json().catch(() => undefined));
     if (problem.success) throw new GateProblem(problem.data);
     throw new GateUnreachable(`HTTP ${response.status}, and not from this service`);
+  }
+}
+
+export interface Progress {
+  readonly done: number;
+  readonly total: number;
+  readonly doing: string;
+}
+
+type OnProgress = (progress: Progress) => void;
+
+const reportLineSchema = z.object({
+  progress: z.object({ done: z.number(), total: z.number(), doing: z.string() }).optional(),
+  problem: problemSchema.optional(),
+  report: z.unknown().optional(),
+});
+
+/** Newline-delimited JSON as it arrives; ends where the connection does, even in the midst of a line. */
+async function* linesOf(response: Response): AsyncGenerator<unknown> {
+  let rest = '';
+  const decoder = new TextDecoder();
+  try {
+    for await (const piece of response.body ?? []) {
+      const lines = (rest + decoder.decode(piece as Uint8Array, { stream: true })).split('\n');
+      rest = lines.pop()!;
+      for (const line of lines) yield JSON.parse(line) as unknown;
+    }
+  } catch {
+    // A connection that broke, or a line that is none: whoever reads finds no report.
   }
 }
 

@@ -21,6 +21,7 @@ import {
   recordSchema,
   suppliedSchema,
 } from '../client/schemas/records.ts';
+import { whyRequestSchema, whySchema } from '../client/schemas/why.ts';
 
 interface Operation {
   readonly id: string;
@@ -201,6 +202,16 @@ export const operations: Readonly<
       problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
     },
   },
+  '/v1/desk/why': {
+    post: {
+      id: 'why',
+      summary: 'Why an identity may or may not do something',
+      tag: 'desk',
+      body: { schema: whyRequestSchema, types: json },
+      answers: { 200: whySchema },
+      problems: [...deskProblems, 'too-many-records', 'too-large', 'unsupported-media-type'],
+    },
+  },
   '/v1/desk/trials': {
     post: {
       id: 'runTrials',
@@ -222,7 +233,7 @@ export function openApiDocument(): object {
 }
 
 function makeDocument(): object {
-  const components: Record<string, unknown> = { Problem: component(problemSchema, 'output') };
+  const components: Record<string, unknown> = { Problem: component(problemSchema, 'output', {}) };
   const paths: Record<string, Record<string, unknown>> = {};
   for (const [path, methods] of Object.entries(operations)) {
     const parameters = [...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({
@@ -320,12 +331,12 @@ function requestBody(
 /** A schema with an id stands once under components; any other where it is used. */
 function reference(schema: z.ZodType, io: 'input' | 'output', components: Record<string, unknown>): object {
   const id = schema.meta()?.id;
-  if (id === undefined) return component(schema, io);
-  components[id] ??= component(schema, io);
+  if (id === undefined) return component(schema, io, components);
+  components[id] ??= component(schema, io, components);
   return { $ref: `#/components/schemas/${id}` };
 }
 
-function component(schema: z.ZodType, io: 'input' | 'output'): object {
+function component(schema: z.ZodType, io: 'input' | 'output', components: Record<string, unknown>): object {
   const {
     $schema: _,
     $defs: definitions,
@@ -337,17 +348,34 @@ function component(schema: z.ZodType, io: 'input' | 'output'): object {
     reused: 'inline',
   }) as Record<string, unknown>;
   // Nested schemas with ids come as definitions beside; inside one document they are inlined instead.
-  return inline(rest, (definitions ?? {}) as Record<string, Record<string, unknown>>) as object;
+  return new Inliner((definitions ?? {}) as Definitions, components).inline(rest) as object;
 }
 
-function inline(node: unknown, definitions: Record<string, Record<string, unknown>>): unknown {
-  if (Array.isArray(node)) return node.map((each) => inline(each, definitions));
-  if (typeof node !== 'object' || node === null) return node;
-  const { $ref: target } = node as { $ref?: unknown };
-  const name = typeof target === 'string' ? /^#\/\$defs\/(.+)$/.exec(target)?.[1] : undefined;
-  if (name !== undefined) {
-    const { id: _, ...definition } = definitions[name]!;
-    return inline(definition, definitions);
+type Definitions = Readonly<Record<string, Record<string, unknown>>>;
+
+class Inliner {
+  readonly #definitions: Definitions;
+  readonly #components: Record<string, unknown>;
+
+  constructor(definitions: Definitions, components: Record<string, unknown>) {
+    this.#definitions = definitions;
+    this.#components = components;
   }
-  return Object.fromEntries(Object.entries(node).map(([key, value]) => [key, inline(value, definitions)]));
+
+  inline(node: unknown): unknown {
+    if (Array.isArray(node)) return node.map((each) => this.inline(each));
+    if (typeof node !== 'object' || node === null) return node;
+    const { $ref: target } = node as { $ref?: unknown };
+    const name = typeof target === 'string' ? /^#\/\$defs\/(.+)$/.exec(target)?.[1] : undefined;
+    if (name === undefined)
+      return Object.fromEntries(Object.entries(node).map(([key, value]) => [key, this.inline(value)]));
+    const { id: _, ...definition } = this.#definitions[name]!;
+    // One that holds itself can only be pointed at.
+    if (!JSON.stringify(definition).includes(`"#/$defs/${name}"`)) return this.inline(definition);
+    if (this.#components[name] === undefined) {
+      this.#components[name] = {};
+      this.#components[name] = this.inline(definition);
+    }
+    return { $ref: `#/components/schemas/${name}` };
+  }
 }

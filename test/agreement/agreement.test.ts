@@ -22,7 +22,7 @@ import { arrive } from '../../src/store/callers.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish } from '../../src/store/publish/index.ts';
 import { countVisible, listRecords } from '../../src/store/records/read.ts';
-import { fullRecord } from '../../src/store/trials/evidence.ts';
+import { fullRecord } from '../../src/store/records/full.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
 import { shrink } from './shrink.ts';
 import { RuleWriter, assigned, collections, randomValue, schemaText } from './generator.ts';

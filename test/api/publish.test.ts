@@ -186,7 +186,15 @@ test('trials of a draft run over the published collections, say which rule did i
   const [update, , absent] = wide.verdicts;
   expect(update!.failure).toMatchObject({
     actual: 'the update is allowed',
-    evidence: [{ rule: 'hives/1', before: true, after: true }],
+    why: {
+      allowed: true,
+      stages: [
+        {},
+        {
+          rules: [{ id: 'hives/1', truth: true, sides: [{ side: 'as it is' }, { side: 'as it would be' }] }],
+        },
+      ],
+    },
   });
   expect(update).toMatchObject({ file: 'draft.gate', line: 6 });
   expect(absent!.failure!.actual, '“may not” needs the record to be there').toContain(
@@ -199,7 +207,17 @@ test('trials of a draft run over the published collections, say which rule did i
     ),
   );
   expect(narrow.verdicts.map((verdict) => verdict.passed)).toEqual([false, false, false, false, false, true]);
-  expect(narrow.verdicts[0]!.failure!.evidence).toMatchObject([{ rule: 'hives/1', before: false }]);
+  expect(narrow.verdicts[0]!.failure!.why).toMatchObject({
+    allowed: false,
+    stages: [
+      {
+        rules: [
+          { id: 'hives/1', truth: false, sides: [{ part: { values: [{ name: 'size', value: '"x"' }] } }] },
+        ],
+      },
+    ],
+    remedies: [{ kind: 'value', text: 'if size were "y" (it is "x")' }],
+  });
   const clash = await world.desk.trials(
     draft('people may read, create', 'may not create hives (code = "a")'),
   );

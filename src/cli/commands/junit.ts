@@ -1,7 +1,7 @@
 import builders, { type Builder } from 'junit-report-builder';
+import { whyLines } from '../../core/explain/text.ts';
+import type { Why } from '../../core/explain/why.ts';
 import type { TrialReport } from '../../client/index.ts';
-import { describeEvidence } from '../../core/trial/verdict.ts';
-import type { Evidence } from '../../core/trial/port.ts';
 
 /** A report of trials as JUnit XML, which build servers read: a suite for each trial, a case for each expectation. */
 export function junitReport(report: TrialReport): string {
@@ -17,9 +17,12 @@ export function junitReport(report: TrialReport): string {
         .name(`as ${identity ?? 'visitor'}: ${expectation}`)
         .file(`${file}:${line}`);
       if (failure === undefined) continue;
-      const evidence = describeEvidence(failure.evidence as Evidence[]).join('\n');
-      testCase.failure(`expected ${failure.expected}, actual ${failure.actual}\n${evidence}`, 'expectation');
+      const why = failure.why === null ? '' : whyLines(failure.why as Why, plain).join('\n');
+      testCase.failure(`expected ${failure.expected}, actual ${failure.actual}\n${why}`, 'expectation');
     }
   }
   return builder.build();
 }
+
+const asItIs = (text: string) => text;
+const plain = { yes: asItIs, no: asItIs, faint: asItIs, strong: asItIs };

@@ -3,6 +3,7 @@ import { problemTypes } from '../../client/schemas/problems.ts';
 import { clientAs, deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';
+import { parseValues as plainValues, type Place } from '../values.ts';
 
 interface AsOption {
   readonly as: string;
@@ -192,44 +193,23 @@ function quoteName(name: string): string {
   return `\`${name}\``;
 }
 
-/** `field=value` as the field’s type wants it in JSON. */
+/** `field=value` as the field’s type wants it in JSON; what a reference names is looked up as the identity. */
 async function parseValues(
   desk: Desk,
   values: readonly string[],
   cleared: readonly string[],
   places: readonly Place[] = desk.collection.fields,
 ): Promise<Record<string, unknown>> {
-  const parsed: Record<string, unknown> = {};
-  for (const each of values) {
-    const at = each.indexOf('=');
-    if (at < 1) throw new Misuse(`“${each}” is not of the form field=value`);
-    const place = places.find((one) => one.name === each.slice(0, at));
-    parsed[each.slice(0, at)] = await parseValue(desk, place, each.slice(at + 1));
+  const parsed = plainValues(places, values, cleared);
+  for (const { name, reference } of places) {
+    const text = parsed[name];
+    if (reference === null || typeof text !== 'string') continue;
+    const target = desk.overview.collections.find((each) => each.name === reference)!;
+    const identity =
+      target.name === 'people' ? desk.overview.identities.find((each) => each.name === text) : undefined;
+    parsed[name] = identity?.id ?? (await recordId(desk, target, text));
   }
-  for (const field of cleared) parsed[field] = null;
   return parsed;
-}
-
-/** What a value is given to: a field, or a parameter of an action. */
-type Place = Pick<Collection['fields'][number], 'name' | 'type' | 'reference'>;
-
-async function parseValue(desk: Desk, field: Place | undefined, text: string): Promise<unknown> {
-  if (field !== undefined && /^(json|list of)/.test(field.type)) return parseJson(field, text);
-  if (field?.type === 'integer' && /^-?\d+$/.test(text)) return Number(text);
-  if (field?.type === 'boolean' && (text === 'true' || text === 'false')) return text === 'true';
-  if (field === undefined || field.reference === null) return text;
-  const target = desk.overview.collections.find((each) => each.name === field.reference)!;
-  const identity =
-    target.name === 'people' ? desk.overview.identities.find((each) => each.name === text) : undefined;
-  return identity?.id ?? recordId(desk, target, text);
-}
-
-function parseJson(field: Place, text: string): unknown {
-  try {
-    return JSON.parse(text);
-  } catch {
-    throw new Misuse(`${field.name} is ${field.type}: write it as JSON, such as '["a", "b"]'`);
-  }
 }
 
 function shownColumns(collection: Collection): string[] {

@@ -1,11 +1,12 @@
 import { writeFileSync } from 'node:fs';
 import type { TrialReport, VerdictDocument } from '../../client/index.ts';
 import { checkRulebook } from '../../core/check/index.ts';
-import { describeEvidence } from '../../core/trial/verdict.ts';
-import type { Evidence } from '../../core/trial/port.ts';
+import { whyLines } from '../../core/explain/text.ts';
+import type { Why } from '../../core/explain/why.ts';
 import { deskClient } from '../credentials.ts';
 import { CheckFailed } from '../exit.ts';
 import type { Output } from '../output.ts';
+import { withProgress } from '../progress.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { check } from './check.ts';
 import { junitReport } from './junit.ts';
@@ -26,11 +27,12 @@ export async function trial(output: Output, paths: readonly string[], options: O
   }
   const client = await deskClient();
   const { only, as } = options;
-  const report = await client.trials({
+  const request = {
     ...(files === null ? {} : { files }),
     ...(only === undefined ? {} : { only }),
     ...(as === undefined ? {} : { as }),
-  });
+  };
+  const report = await withProgress((show) => client.trials(request, show));
   if (options.junit !== undefined) writeFileSync(options.junit, junitReport(report));
   if (options.lines === true) {
     for (const verdict of report.verdicts) process.stdout.write(`${JSON.stringify(verdict)}\n`);
@@ -71,6 +73,7 @@ function printFailure(output: Output, { identity, expectation, file, line, failu
   );
   output.line(`      expected  ${failure!.expected}`);
   output.line(`      actual    ${output.paint.bad(failure!.actual)}`);
-  for (const each of describeEvidence(failure!.evidence as Evidence[]))
-    output.line(`      ${output.paint.faint(each)}`);
+  if (failure!.why === null) return;
+  for (const each of whyLines(failure!.why as Why, output.whyPaint))
+    output.line(each === '' ? '' : `      ${each}`);
 }

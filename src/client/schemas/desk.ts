@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { listQuerySchema, listSchema } from './records.ts';
+import { explanationSchema } from './why.ts';
 
 export const signInSchema = z
   .strictObject({ email: z.string().min(1).max(320), password: z.string().min(1).max(1000) })
@@ -38,8 +39,6 @@ export const publishedSchema = z
   })
   .meta({ id: 'Published' });
 
-const truthSchema = z.boolean().nullable();
-
 export const verdictSchema = z
   .object({
     trial: z.string(),
@@ -52,15 +51,7 @@ export const verdictSchema = z
       .object({
         expected: z.string(),
         actual: z.string(),
-        evidence: z.array(
-          z.object({
-            rule: z.string(),
-            sentence: z.string(),
-            fields: z.array(z.string()),
-            before: truthSchema.optional(),
-            after: truthSchema.optional(),
-          }),
-        ),
+        why: explanationSchema.nullable().describe('Null where it is not about one record'),
       })
       .optional(),
   })

@@ -97,6 +97,11 @@ export const problemTypes = {
     title: 'The rulebook has errors',
     next: 'Correct what “errors” names; nothing was changed.',
   },
+  'too-many-records': {
+    status: 422,
+    title: 'Too many records would have to be looked at',
+    next: 'Ask about a smaller part: fewer identities, or another collection.',
+  },
   'too-many-attempts': { status: 429, title: 'Too many attempts', next: 'Wait as long as Retry-After says.' },
   internal: {
     status: 500,

@@ -1,4 +1,11 @@
-import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
+import {
+  pathsOf,
+  type Condition,
+  type Operand,
+  type PathOperand,
+  type Range,
+  type Step,
+} from '../ir/conditions.ts';
 import { dayOf, shiftDate, shiftTimestamp } from '../types/time.ts';
 import type { Truth } from '../types/truth.ts';
 import type { Scalar, ScalarType, Type, Value } from '../types/types.ts';
@@ -14,8 +21,8 @@ export interface Circumstances {
   readonly now: string;
   /** Any record with full sight; null where there is none. */
   readonly look: (collection: string, id: string) => RecordValues | null;
-  /** All records of a collection with full sight. */
-  readonly all: (collection: string) => Iterable<RecordValues>;
+  /** All records of a collection with full sight; those that `beside` rules out may be left out. */
+  readonly all: (collection: string, beside?: Anchor) => Iterable<RecordValues>;
   /** What the caller's own rules say of a record: `mayDecider` in combine.ts makes one of a rulebook. */
   readonly may: MayDecider;
   /** The record before and after an update, each with the world of its own side; `look` is that of the side asked. */
@@ -28,6 +35,12 @@ export type MayDecider = (
   record: RecordValues,
   circumstances: Circumstances,
 ) => boolean;
+
+/** What a quantifier asks of each record: where the field has another value than this, the answer is no. */
+export interface Anchor {
+  readonly field: string;
+  readonly value: Scalar;
+}
 
 /** One side of an update. */
 export interface Side {
@@ -42,7 +55,7 @@ export interface Side {
 export type Predicate = (record: RecordValues, circumstances: Circumstances) => Truth;
 
 /** The record in hand, then the record of each enclosing `some` or `count`. */
-type Frame = readonly [RecordValues, ...RecordValues[]];
+export type Frame = readonly [RecordValues, ...RecordValues[]];
 type Test = (frame: Frame, circumstances: Circumstances) => Truth;
 type Getter = (frame: Frame, circumstances: Circumstances) => Value;
 
@@ -53,6 +66,16 @@ type Getter = (frame: Frame, circumstances: Circumstances) => Value;
 export function compilePredicate(condition: Condition): Predicate {
   const test = compileTest(condition);
   return (record, circumstances) => test([record], circumstances);
+}
+
+/** A part of a condition, asked below the records of the quantifiers around it. */
+export function truthIn(condition: Condition, frame: Frame, circumstances: Circumstances): Truth {
+  return compileTest(condition)(frame, circumstances);
+}
+
+/** The value of an operand there. */
+export function valueIn(operand: Operand, frame: Frame, circumstances: Circumstances): Value {
+  return compileOperand(operand)(frame, circumstances);
 }
 
 function compileTest(condition: Condition): Test {
@@ -122,9 +145,10 @@ function compileTest(condition: Condition): Test {
     case 'some': {
       const { collection } = condition.range;
       const body = compileTest(condition.body);
+      const anchor = compileAnchor(condition.range, condition.body);
       return (frame, circumstances) => {
         let result: Truth = false;
-        for (const record of circumstances.all(collection)) {
+        for (const record of circumstances.all(collection, anchor(frame, circumstances))) {
           const truth = body([...frame, record], circumstances);
           if (truth === true) return true;
           if (truth === null) result = null;
@@ -144,6 +168,35 @@ function compileTest(condition: Condition): Test {
       };
     }
   }
+}
+
+/**
+ * An equality that every record of a range must meet, with something that does not depend on the record: whoever has
+ * the records in hand can find the few that matter by it. A missing value rules out nothing: unknown is not false.
+ */
+export function compileAnchor(
+  { depth }: Range,
+  body: Condition,
+): (frame: Frame, circumstances: Circumstances) => Anchor | undefined {
+  for (const part of body.kind === 'and' ? body.operands : [body]) {
+    if (part.kind !== 'equal') continue;
+    for (const [own, other] of [
+      [part.left, part.right],
+      [part.right, part.left],
+    ] as const) {
+      if (own.kind !== 'path' || own.root !== depth || own.steps.length > 1 || own.type.kind === 'decimal')
+        continue;
+      const speaksOfIt = pathsOf(other).some(({ root }) => typeof root === 'number' && root >= depth);
+      if (speaksOfIt || other.type.kind === 'decimal') continue;
+      const { field } = own.steps[0]!;
+      const get = compileOperand(other);
+      return (frame, circumstances) => {
+        const value = get(frame, circumstances);
+        return value === null ? undefined : { field, value: value as Scalar };
+      };
+    }
+  }
+  return () => undefined;
 }
 
 /** Kleene's `and` and `or`: `decisive` settles the matter; without it, one unknown makes the whole unknown. */
@@ -257,9 +310,10 @@ function compileOperand(operand: Operand): Getter {
     case 'count': {
       const { collection } = operand.range;
       const where = compileTest(operand.where);
+      const anchor = compileAnchor(operand.range, operand.where);
       return (frame, circumstances) => {
         let count = 0;
-        for (const record of circumstances.all(collection)) {
+        for (const record of circumstances.all(collection, anchor(frame, circumstances))) {
           const truth = where([...frame, record], circumstances);
           if (truth === null) return null;
           if (truth) count++;
@@ -319,8 +373,10 @@ export function evaluateEvery(
   const test = compileTest(source.where);
   const get = compileOperand(source.operand);
   const values: Scalar[] = [];
-  for (const record of circumstances.all(source.range.collection)) {
-    const frame: Frame = [Object.create(null) as RecordValues, record];
+  const none = Object.create(null) as RecordValues;
+  const anchor = compileAnchor(source.range, source.where)([none], circumstances);
+  for (const record of circumstances.all(source.range.collection, anchor)) {
+    const frame: Frame = [none, record];
     if (test(frame, circumstances) !== true) continue;
     const value = get(frame, circumstances);
     if (value !== null) values.push(value as Scalar);

@@ -1,6 +1,6 @@
 import type { Condition } from '../ir/conditions.ts';
 import type { Invariant, Operation, Trial } from '../ir/rulebook.ts';
-import type { Truth } from '../types/truth.ts';
+import type { Why } from '../explain/why.ts';
 import type { Value } from '../types/types.ts';
 
 /**
@@ -35,8 +35,8 @@ export interface TrialSession {
   update(collection: string, id: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
   act(collection: string, id: string, action: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
   delete(collection: string, id: string): Promise<Rehearsal>;
-  /** Which rules could have applied, and what each says: for the explanation of a failure. */
-  evidence(question: EvidenceQuestion): Promise<readonly Evidence[]>;
+  /** Every rule that could have applied, and what each says; null where that cannot be worked out. */
+  why(question: WhyAsked): Promise<Why | null>;
 }
 
 export interface SeenRecord {
@@ -49,22 +49,12 @@ export type Rehearsal =
   | { readonly kind: 'done'; readonly values: ReadonlyMap<string, Value> }
   | { readonly kind: 'denied' | 'failed'; readonly reason: string };
 
-export interface EvidenceQuestion {
+export interface WhyAsked {
   readonly operation: Operation;
   readonly collection: string;
   /** The record as it is; null for a create. */
   readonly id: string | null;
   readonly values: ReadonlyMap<string, Value>;
-  /** The fields that it is about, besides those of `values`. */
+  /** Of a read: the fields that it is about. */
   readonly fields?: readonly string[];
-}
-
-export interface Evidence {
-  readonly rule: string;
-  readonly sentence: string;
-  /** The fields that it covers in this operation. */
-  readonly fields: readonly string[];
-  /** Is its condition true for the record as it is, and as it would become? Absent where that side does not count. */
-  readonly before?: Truth;
-  readonly after?: Truth;
 }

@@ -3,7 +3,7 @@ import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import { sameValue } from '../types/values.ts';
 import type { Choice } from './choice.ts';
-import type { EvidenceQuestion, Rehearsal, TrialPort, TrialSession } from './port.ts';
+import type { WhyAsked, Rehearsal, TrialPort, TrialSession } from './port.ts';
 import type { Failure, Verdict } from './verdict.ts';
 
 /**
@@ -24,7 +24,7 @@ export async function* runTrials(
         const failure =
           obstacle === null
             ? await judge.judge(expectation)
-            : { expected: 'the records that are given can be put in place', actual: obstacle, evidence: [] };
+            : { expected: 'the records that are given can be put in place', actual: obstacle, why: null };
         yield {
           trial: trial.title,
           identity: part.identity,
@@ -88,7 +88,7 @@ class Judge {
     const expected = `nobody for whom the condition does not hold may ${operation} a record of ${collection}`;
     const actual = `may ${operation} ${label}`;
     const ids = await this.#port.find(collection, label);
-    if (ids.length !== 1) return { expected, actual, evidence: [] };
+    if (ids.length !== 1) return { expected, actual, why: null };
     const question = { operation, collection, id: ids[0]!, values: new Map() };
     return this.#failure(this.#session!, question, expected, actual);
   }
@@ -100,7 +100,7 @@ class Judge {
       return await this.#judgeAs(this.#session, expectation);
     } catch (error) {
       if (!(error instanceof CannotJudge)) throw error;
-      return { expected: expectation.text, actual: error.message, evidence: [] };
+      return { expected: expectation.text, actual: error.message, why: null };
     }
   }
 
@@ -124,7 +124,7 @@ class Judge {
       case 'reads only where': {
         const count = await session.count(collection);
         const expected = 'at least one record, and only such';
-        if (count === 0) return { expected, actual: `reads no record of ${collection}`, evidence: [] };
+        if (count === 0) return { expected, actual: `reads no record of ${collection}`, why: null };
         const outside = await session.outside(collection, expectation.where);
         if (outside.length === 0) return null;
         return this.#readFailure(
@@ -248,7 +248,7 @@ class Judge {
     session: TrialSession,
     expectation: Expectation & { allowed: boolean },
     rehearsal: Rehearsal,
-    question: EvidenceQuestion,
+    question: WhyAsked,
   ): Promise<Failure | null> {
     const verb = question.operation;
     if (expectation.allowed) {
@@ -277,7 +277,7 @@ class Judge {
       return {
         expected: `${name} = ${JSON.stringify(wanted)}`,
         actual: `${name} = ${JSON.stringify(found)}`,
-        evidence: [],
+        why: null,
       };
     }
     return null;
@@ -319,7 +319,7 @@ class Judge {
     actual: string,
   ): Promise<Failure> {
     const ids = label === undefined ? [] : await this.#port.find(collection, label);
-    if (ids.length !== 1) return { expected, actual, evidence: [] };
+    if (ids.length !== 1) return { expected, actual, why: null };
     return this.#failure(
       session,
       { operation: 'read', collection, id: ids[0]!, values: new Map() },
@@ -330,11 +330,11 @@ class Judge {
 
   async #failure(
     session: TrialSession,
-    question: EvidenceQuestion,
+    question: WhyAsked,
     expected: string,
     actual: string,
   ): Promise<Failure> {
-    return { expected, actual, evidence: await session.evidence(question) };
+    return { expected, actual, why: await session.why(question) };
   }
 }
 
@@ -346,7 +346,7 @@ function judgeSignedOut(expectation: Expectation): Failure | null {
   return {
     expected: expectation.text,
     actual: 'the identity is deactivated: every request of theirs is answered with 401',
-    evidence: [],
+    why: null,
   };
 }
 

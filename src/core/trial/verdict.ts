@@ -1,5 +1,5 @@
 import type { Span } from '../language/span.ts';
-import type { Evidence } from './port.ts';
+import type { Why } from '../explain/why.ts';
 
 /** What came of one expectation. */
 export interface Verdict {
@@ -17,23 +17,6 @@ export interface Verdict {
 export interface Failure {
   readonly expected: string;
   readonly actual: string;
-  /** Which rules did it, or could have and did not; empty where no rule speaks of the caller. */
-  readonly evidence: readonly Evidence[];
-}
-
-/** The rule lines of a failure, as people read them. */
-export function describeEvidence(evidence: readonly Evidence[]): string[] {
-  if (evidence.length === 0) return ['no rule for this operation speaks of this identity'];
-  return evidence.map((each) => `${isTrue(each) ? '✓' : '✗'} ${each.rule}: ${each.sentence}${sides(each)}`);
-}
-
-function isTrue({ before, after }: Evidence): boolean {
-  return (before === undefined || before === true) && (after === undefined || after === true);
-}
-
-function sides({ before, after }: Evidence): string {
-  const word = (truth: boolean | null) => (truth === null ? 'unknown' : String(truth));
-  if (before !== undefined && after !== undefined) return ` → ${word(before)} before, ${word(after)} after`;
-  const truth = before !== undefined ? before : after;
-  return truth === undefined ? '' : ` → ${word(truth)}`;
+  /** Which rules did it, or could have and did not; null where it is not about one record. */
+  readonly why: Why | null;
 }

@@ -1,6 +1,7 @@
 import type { ErrorRequestHandler, Request, Response } from 'express';
 import type { Logger } from 'pino';
 import { PublishRefused, classify } from '../../store/failures.ts';
+import { TooMuchToLoad } from '../../store/world.ts';
 import { Problem } from './problem.ts';
 
 /**
@@ -9,7 +10,8 @@ import { Problem } from './problem.ts';
  */
 export function problemHandler(logger: Logger): ErrorRequestHandler {
   return (error: unknown, request, response, next) => {
-    if (response.headersSent) {
+    const isStream = String(response.getHeader('Content-Type')).startsWith(LINES);
+    if (response.headersSent && !isStream) {
       next(error);
       return;
     }
@@ -19,9 +21,13 @@ export function problemHandler(logger: Logger): ErrorRequestHandler {
         { request: request.id, problem: problem.type, failure: describe(error) },
         'request failed',
       );
-    answer(problem, request, response);
+    if (response.headersSent) response.end(`${JSON.stringify({ problem: documentOf(problem, request) })}\n`);
+    else answer(problem, request, response);
   };
 }
+
+/** Newline-delimited JSON: what a report that takes a while is told in. */
+export const LINES = 'application/x-ndjson';
 
 /** Sends a problem; also for what never reached a route. */
 export function answer(problem: Problem, request: Request, response: Response): void {
@@ -29,7 +35,11 @@ export function answer(problem: Problem, request: Request, response: Response): 
     .status(problem.status)
     .set({ 'Cache-Control': 'no-store', ...problem.headers })
     .type('application/problem+json')
-    .send(JSON.stringify(problem.document(typeof request.id === 'string' ? request.id : undefined)));
+    .send(JSON.stringify(documentOf(problem, request)));
+}
+
+function documentOf(problem: Problem, request: Request): object {
+  return problem.document(typeof request.id === 'string' ? request.id : undefined);
 }
 
 function asProblem(error: unknown): Problem {
@@ -37,6 +47,8 @@ function asProblem(error: unknown): Problem {
   if (error instanceof PublishRefused) {
     return new Problem('cannot-publish', { errors: error.problems.map((message) => ({ message })) });
   }
+  if (error instanceof TooMuchToLoad)
+    return new Problem('too-many-records', { errors: [{ message: error.message }] });
   // The body parser marks its errors with a type of its own.
   switch ((error as { type?: unknown } | null)?.type) {
     case 'entity.too.large':

@@ -1,19 +1,11 @@
-import { Router, json } from 'express';
-import { lookQuerySchema, rulebookFilesSchema, trialRequestSchema } from '../../client/schemas/desk.ts';
-import { checkRulebook } from '../../core/check/index.ts';
-import { locate } from '../../core/diagnostics/render.ts';
-import type { Rulebook } from '../../core/ir/rulebook.ts';
-import { positionAt } from '../../core/language/source.ts';
-import type { Schema } from '../../core/types/schema.ts';
-import type { Verdict } from '../../core/trial/verdict.ts';
-import type { VerdictDocument } from '../../client/schemas/desk.ts';
+import { Router } from 'express';
+import { lookQuerySchema } from '../../client/schemas/desk.ts';
 import { arrive, nothingKnown } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countRecords, publish } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
-import { chosenTrials } from '../../core/trial/choice.ts';
-import { suggestion } from '../../core/diagnostics/suggest.ts';
-import { refutedInvariants, tryOut } from '../../store/trials/index.ts';
+import { refutedInvariants } from '../../store/trials/index.ts';
+import { checkedDraft } from '../answers/drafts.ts';
 import { emptinessOf, overview } from '../answers/look.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import { nextPage, parseShape, recordDocuments } from '../answers/records.ts';
@@ -21,11 +13,9 @@ import type { CallerFinder } from '../identity/caller.ts';
 import type { StaffDoor } from '../identity/staff.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
+import { offerProof, rulebookBody } from './proof.ts';
 import { send } from './records.ts';
 import { jsonBody, offer } from './route.ts';
-
-/** A rulebook is larger than a record: 500 files of ordinary length. */
-const rulebookBody = json({ limit: '16mb' });
 
 /** `/v1/desk`: the developer's side. Staff alone; records only through an identity. */
 export function deskRoutes(
@@ -86,7 +76,7 @@ export function deskRoutes(
     '/publications',
     {
       async post(request, response) {
-        const rulebook = draft(jsonBody(request, ['application/json']));
+        const rulebook = checkedDraft(jsonBody(request, ['application/json']));
         send(
           response,
           200,
@@ -97,101 +87,11 @@ export function deskRoutes(
     [rulebookBody],
   );
 
-  offer(
-    router,
-    '/trials',
-    {
-      /** Runs the trials of the files given, or, without any, of the published rulebook. */
-      async post(request, response) {
-        const { files, only, as } = parseInput(trialRequestSchema, jsonBody(request, ['application/json']));
-        const inForce = await rulebooks.inForce((await present()).version);
-        const rulebook = files === undefined ? inForce : draft({ files });
-        const isDraft = rulebook !== inForce;
-        if (isDraft) refuseOtherCollections(rulebook.schema, inForce.schema);
-        if (as !== undefined) refuseUnknownIdentity(rulebook, as);
-        const began = performance.now();
-        const verdicts: VerdictDocument[] = [];
-        await tryOut(
-          database,
-          rulebook,
-          chosenTrials(rulebook, only ?? null, as ?? null),
-          isDraft,
-          (verdict) => verdicts.push(verdictDocument(verdict, rulebook)),
-        );
-        const passed = verdicts.filter((verdict) => verdict.passed).length;
-        send(response, 200, {
-          passed,
-          failed: verdicts.length - passed,
-          milliseconds: Math.round(performance.now() - began),
-          verdicts,
-        });
-      },
-    },
-    [rulebookBody],
-  );
-
+  offerProof(router, database, rulebooks, async () => (await present()).version);
   return router;
 
   async function present() {
     const arrival = await arrive(database, nothingKnown, { kind: 'visitor' });
     return arrival!;
   }
-}
-
-function refuseUnknownIdentity(rulebook: Rulebook, name: string): void {
-  if (name === 'visitor' || rulebook.identities.has(name)) return;
-  const hint = suggestion(name, [...rulebook.identities.keys(), 'visitor']);
-  throw new Problem('malformed-request', {
-    errors: [
-      {
-        message: `there is no test identity “${name}”`,
-        field: 'as',
-        ...(hint === undefined ? {} : { hint }),
-      },
-    ],
-  });
-}
-
-/** The files of a body as a checked rulebook; 422 with every error otherwise. */
-function draft(body: Record<string, unknown>): Rulebook {
-  const { files } = parseInput(rulebookFilesSchema, body);
-  const repeated = files.find((file, index) => files.findIndex((other) => other.name === file.name) < index);
-  if (repeated !== undefined) {
-    throw new Problem('malformed-request', {
-      errors: [{ message: `the file ${repeated.name} is given twice`, field: 'files' }],
-    });
-  }
-  const checked = checkRulebook(files);
-  if (checked.ok) return checked.rulebook;
-  throw new Problem('rulebook-errors', {
-    errors: checked.diagnostics.map((diagnostic) => locate(diagnostic, files)),
-  });
-}
-
-/** Trials run against the tables that are there, so a draft may change rules, and collections only by publishing. */
-function refuseOtherCollections(drafted: Schema, published: Schema): void {
-  if (describeSchema(drafted) === describeSchema(published)) return;
-  throw new Problem('cannot-publish', {
-    errors: [
-      {
-        message:
-          'the collections of these files differ from the published ones: publish first, then run the trials',
-      },
-    ],
-  });
-}
-
-function describeSchema(schema: Schema): string {
-  const collections = [...schema.values()].map(({ name, fields, label }) => ({
-    name,
-    label,
-    fields: [...fields.values()],
-  }));
-  return JSON.stringify(collections.toSorted((a, b) => (a.name < b.name ? -1 : 1)));
-}
-
-function verdictDocument(verdict: Verdict, rulebook: Rulebook): VerdictDocument {
-  const { span, ...rest } = verdict;
-  const source = rulebook.sources.find((each) => each.name === span.source)!;
-  return { ...rest, file: span.source, line: positionAt(source, span.start).line } as VerdictDocument;
 }

@@ -1,4 +1,5 @@
 import type { Request, RequestHandler, Response, Router } from 'express';
+import { LINES } from '../problems/handler.ts';
 import { Problem } from '../problems/problem.ts';
 
 type Method = 'get' | 'post' | 'put' | 'patch' | 'delete';
@@ -25,6 +26,63 @@ export function offer(
   });
   route.all(() => {
     throw new Problem('method-not-allowed', {}, { Allow: allow });
+  });
+}
+
+/** What a long piece of work says of itself on the way. */
+export interface Progress {
+  readonly done: number;
+  readonly total: number;
+  /** What it is at, in a word or two. */
+  readonly doing: string;
+}
+
+/** Progress is told at most so often. */
+const PROGRESS_MILLISECONDS = 200;
+
+/**
+ * Offers a report that takes a while. A caller who accepts JSON gets it when it is there; one who asks for
+ * newline-delimited JSON gets lines of `progress` on the way, and as the last either the `report` or a `problem`. A
+ * stream without a last line of these was cut short, and is no report.
+ */
+export function offerReport(
+  router: Router,
+  path: string,
+  before: RequestHandler[],
+  work: (request: Request, progress: (progress: Progress) => void) => Promise<object>,
+): void {
+  const route = router.route(path);
+  route.post(...before, async (request, response) => {
+    const type = request.accepts(['application/json', LINES]);
+    if (type === false) throw new Problem('not-acceptable');
+    response.set({ 'Cache-Control': 'private, no-store', Vary: 'Authorization, Accept' });
+    if (type !== LINES) {
+      response.type('application/json').send(JSON.stringify(await work(request, () => undefined)));
+      return;
+    }
+    let told = performance.now();
+    const line = (document: object) => {
+      response.write(`${JSON.stringify(document)}\n`);
+    };
+    const begin = () => {
+      if (!response.headersSent) response.type(LINES).flushHeaders();
+    };
+    // What goes wrong on the way becomes the last line: see the problem handler.
+    const report = await work(request, (progress) => {
+      if (performance.now() - told < PROGRESS_MILLISECONDS) return;
+      told = performance.now();
+      begin();
+      line({ progress });
+    });
+    begin();
+    line({ report });
+    response.end();
+  });
+  route.options((_, response) => {
+    response.set('Allow', 'POST, OPTIONS').status(204).end();
+  });
+  route.all(() => {
+    throw new Problem('method-not-allowed', {}, { Allow: 'POST, OPTIONS' });
   });
 }
 

@@ -1,67 +1,67 @@
-import { v7 as uuid } from 'uuid';
-import type { Condition } from '../../core/ir/conditions.ts';
-import { rolesFor } from '../../core/evaluate/caller.ts';
-import {
-  actionKey,
-  type GivenValue,
-  type Invariant,
-  type Rulebook,
-  type Trial,
-} from '../../core/ir/rulebook.ts';
-import { Access } from '../../core/sql/access.ts';
-import { conditionSql } from '../../core/sql/conditions.ts';
-import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
-import { column, table } from '../../core/sql/identifiers.ts';
-import { insertSql } from '../../core/sql/writes.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { chosenTrials, type Choice } from '../../core/trial/choice.ts';
-import type { Rehearsal, TrialPort, TrialSession } from '../../core/trial/port.ts';
 import { runTrials, tryInvariants } from '../../core/trial/run.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
-import { collectionOf } from '../../core/types/schema.ts';
-import type { Value } from '../../core/types/types.ts';
-import { arrive } from '../callers.ts';
-import { run, type Database, type Executor } from '../connection.ts';
-import { findByLabel, syncIdentities } from '../publish/index.ts';
-import { classify } from '../failures.ts';
-import { fieldOfConstraint } from '../publish/names.ts';
-import { actOn } from '../records/act.ts';
-import { createRecord } from '../records/create.ts';
-import { deleteRecord } from '../records/delete.ts';
-import { done, refuse, type Outcome, type Refusal } from '../records/outcome.ts';
-import { countVisible, readRecord } from '../records/read.ts';
-import { updateRecord } from '../records/update.ts';
-import { fullRecord, gatherEvidence } from './evidence.ts';
+import { PEOPLE } from '../../core/types/schema.ts';
+import type { Database, Executor } from '../connection.ts';
+import { syncIdentities } from '../publish/index.ts';
+import { rolledBack } from '../roll-back.ts';
+import { StorePort } from './port.ts';
 
-/** Thrown to leave the trial's transaction: everything that it did is taken back. */
-class RollBack extends Error {}
-
-/** How many records a message names. */
-const NAMED = 5;
+/** Transactions that share the work; most of the time each waits for the database. */
+const WORKERS = 4;
 
 /**
- * Runs trials against the live data as their identities, by the functions that serve real requests, in one
- * transaction that is always rolled back; each write in a savepoint that is rolled back at once, so that it
- * holds no lock for longer than it takes. The rulebook may be a draft over the published collections.
+ * Runs trials against the live data as their identities, by the functions that serve real requests, in transactions that
+ * are always rolled back; each write in a savepoint that is rolled back at once, so that it holds no lock for longer than
+ * it takes. The rulebook may be a draft over the collections of the one in force. Verdicts are told in the order of the
+ * rulebook, whichever comes first. Throws where the database goes away: what was told until then is no report.
  */
 export async function tryOut(
   database: Database,
   rulebook: Rulebook,
+  inForce: Rulebook,
   choice: Choice,
-  isDraft: boolean,
-  report: (verdict: Verdict) => void,
+  report: (verdict: Verdict, done: number, total: number) => void,
 ): Promise<void> {
-  try {
-    await database.transaction(async (transaction) => {
-      // Those of the rulebook in force are as it says: writing them anew would hold up whoever writes them.
-      if (isDraft) await syncIdentities(transaction, rulebook);
+  const jobs: ((port: StorePort) => AsyncGenerator<Verdict>)[] = [
+    ...choice.trials.map((trial) => (port: StorePort) => runTrials(rulebook, [trial], port)),
+    ...choice.identities.map(
+      (identity) => (port: StorePort) => tryInvariants(rulebook, { ...choice, identities: [identity] }, port),
+    ),
+  ];
+  // Identities that are in the database as the rulebook says are left alone: writing them would hold up their writers.
+  const others = identitiesText(rulebook) !== identitiesText(inForce);
+  const found = new Map<number, Verdict[]>();
+  let [next, told] = [0, 0];
+  const tell = () => {
+    for (; found.has(told); told++)
+      for (const verdict of found.get(told)!) report(verdict, told, jobs.length);
+  };
+  const work = () =>
+    rolledBack(database, async (transaction) => {
+      if (others) await syncIdentities(transaction, rulebook);
       const port = new StorePort(transaction, rulebook);
-      for await (const verdict of runTrials(rulebook, choice.trials, port)) report(verdict);
-      for await (const verdict of tryInvariants(rulebook, choice, port)) report(verdict);
-      throw new RollBack();
+      while (next < jobs.length) {
+        const index = next++;
+        const verdicts: Verdict[] = [];
+        for await (const verdict of jobs[index]!(port)) verdicts.push(verdict);
+        found.set(index, verdicts);
+        tell();
+      }
     });
-  } catch (error) {
-    if (!(error instanceof RollBack)) throw error;
-  }
+  // Several transactions that write the same identities would wait for each other.
+  const workers = others ? 1 : Math.min(WORKERS, jobs.length);
+  const ended = await Promise.allSettled(Array.from({ length: workers }, work));
+  const failed = ended.find((each) => each.status === 'rejected');
+  if (failed !== undefined) throw failed.reason;
+}
+
+/** What decides how the people behind the test identities are written. */
+function identitiesText({ identities, schema }: Rulebook): string {
+  const people = [...schema.get(PEOPLE)!.fields.values()];
+  const named = [...identities.values()].map((each) => ({ ...each, fields: [...each.fields] }));
+  return JSON.stringify([people, named]);
 }
 
 /**
@@ -80,241 +80,4 @@ export async function refutedInvariants(on: Executor, rulebook: Rulebook): Promi
     refuted.push(`the invariant “${verdict.trial}” does not hold: ${who} ${verdict.failure!.actual}`);
   }
   return refuted;
-}
-
-class StorePort implements TrialPort {
-  readonly #on: Executor;
-  readonly #rulebook: Rulebook;
-
-  constructor(on: Executor, rulebook: Rulebook) {
-    this.#on = on;
-    this.#rulebook = rulebook;
-  }
-
-  async session(identity: string | null, at: string | null): Promise<TrialSession | null> {
-    const credentials =
-      identity === null
-        ? ({ kind: 'visitor' } as const)
-        : ({ kind: 'test identity', name: identity } as const);
-    const arrival = await arrive(this.#on, this.#rulebook, credentials, at);
-    if (arrival === null) return null;
-    return new StoreSession(this.#on, new Access(this.#rulebook, arrival.caller, arrival.now));
-  }
-
-  async find(collection: string, label: string): Promise<readonly string[]> {
-    return findByLabel(this.#on, this.#rulebook, collection, label);
-  }
-
-  async person(identity: string): Promise<string> {
-    const [row] = await run<{ id: string }>(
-      this.#on,
-      sql`select id from records.people where _identity = ${value(identity)}`,
-    );
-    return row!.id;
-  }
-
-  async give(records: Trial['given']): Promise<string | null> {
-    await run(this.#on, sql`savepoint given`);
-    for (const record of records) {
-      const values = await this.#valuesOf(record);
-      if (typeof values === 'string') return values;
-      const definition = collectionOf(this.#rulebook.schema, record.collection);
-      try {
-        await run(this.#on, sql`savepoint giving`);
-        await run(this.#on, insertSql(definition, values));
-      } catch (error) {
-        await run(this.#on, sql`rollback to savepoint giving`);
-        const { kind, ...rest } = classify(error);
-        if (kind === 'other' || kind === 'unavailable' || kind === 'conflict') throw error;
-        const about = 'constraint' in rest ? fieldOfConstraint(record.collection, rest.constraint) : null;
-        return `a record of ${record.collection} cannot be given: ${about ?? 'a value'} does not fit (${kind})`;
-      }
-    }
-    return null;
-  }
-
-  async takeBack(): Promise<void> {
-    await run(this.#on, sql`rollback to savepoint given`);
-  }
-
-  /** All values of a given record; where one cannot be found, a sentence that says so. */
-  async #valuesOf({ collection, values }: Trial['given'][number]): Promise<Map<string, Value> | string> {
-    const [clock] = await run<{ now: string }>(this.#on, sql`select now() as now`);
-    const record = new Map<string, Value>();
-    for (const field of collectionOf(this.#rulebook.schema, collection).fields.values()) {
-      const given = values.get(field.name);
-      if (given !== undefined) {
-        const value = await this.#given(given, clock!.now);
-        if (typeof value === 'object' && value !== null && 'missing' in value) return value.missing;
-        record.set(field.name, value);
-      } else if (field.name === 'id') record.set('id', uuid());
-      else if (field.system || field.default?.kind === 'now') record.set(field.name, clock!.now);
-      else record.set(field.name, field.default?.value ?? null);
-    }
-    return record;
-  }
-
-  async #given(given: GivenValue, now: string): Promise<Value | { readonly missing: string }> {
-    switch (given.kind) {
-      case 'value':
-        return given.value;
-      case 'now':
-        return now;
-      case 'identity':
-        return this.person(given.name);
-      case 'me':
-        return null;
-      case 'label': {
-        const ids = await this.find(given.collection, given.label);
-        if (ids.length === 1) return ids[0]!;
-        return { missing: `${given.collection} has no single record “${given.label}”` };
-      }
-    }
-  }
-}
-
-class StoreSession implements TrialSession {
-  readonly #on: Executor;
-  readonly #access: Access;
-
-  constructor(on: Executor, access: Access) {
-    this.#on = on;
-    this.#access = access;
-  }
-
-  get now() {
-    return this.#access.now;
-  }
-
-  get me() {
-    return this.#access.caller.person?.id ?? null;
-  }
-
-  read(collection: string, id: string) {
-    return readRecord(this.#on, this.#access, collection, id);
-  }
-
-  count(collection: string) {
-    return countVisible(this.#on, this.#access, { collection, filter: null });
-  }
-
-  others(collection: string, ids: readonly string[]) {
-    return this.#labels(collection, sql`r.id <> all(${value(ids)}::uuid[])`);
-  }
-
-  against({ operation, collection, fields, only }: Invariant) {
-    const roles = rolesFor(this.#access.rulebook, this.#access.caller, operation, collection);
-    const plain = conditionSql(only, this.#access.around('r', roles));
-    const may = this.#access.allowed(operation, collection, fields, 'r');
-    return this.#named(collection, sql`${may} and (${plain}) is not true`);
-  }
-
-  outside(collection: string, condition: Condition) {
-    const roles = rolesFor(this.#access.rulebook, this.#access.caller, 'read', collection);
-    const plain = conditionSql(condition, this.#access.around('r', roles));
-    return this.#labels(collection, sql`(${plain}) is not true`);
-  }
-
-  /** Labels with full sight of records that are readable: for a developer's message. */
-  #labels(collection: string, condition: Fragment): Promise<string[]> {
-    return this.#named(collection, sql`${this.#access.readable(collection, 'r')} and ${condition}`);
-  }
-
-  async #named(collection: string, condition: Fragment): Promise<string[]> {
-    const label = collectionOf(this.#access.rulebook.schema, collection).label ?? 'id';
-    const rows = await run<{ label: string | null }>(
-      this.#on,
-      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where ${condition} order by 1 limit ${value(NAMED)}`,
-    );
-    return rows.map((row) => row.label ?? '(without a label)');
-  }
-
-  create(collection: string, values: ReadonlyMap<string, Value>) {
-    return this.#rehearse(async (on) => {
-      const outcome = await createRecord(on, this.#access, collection, values);
-      return outcome.ok ? done(await fullRecord(on, this.#access, collection, outcome.value.id)) : outcome;
-    });
-  }
-
-  update(collection: string, id: string, values: ReadonlyMap<string, Value>) {
-    return this.#rehearse(async (on) => {
-      const outcome = await updateRecord(on, this.#access, collection, id, values);
-      return outcome.ok ? done(await fullRecord(on, this.#access, collection, id)) : outcome;
-    });
-  }
-
-  act(collection: string, id: string, action: string, values: ReadonlyMap<string, Value>) {
-    const declared = this.#access.rulebook.actions.get(actionKey(collection, action))!;
-    return this.#rehearse(async (on) => {
-      const outcome = await actOn(on, this.#access, declared, id, values);
-      return outcome.ok ? done(await fullRecord(on, this.#access, collection, id)) : outcome;
-    });
-  }
-
-  delete(collection: string, id: string) {
-    return this.#rehearse(async (on) => {
-      const outcome = await deleteRecord(on, this.#access, collection, id);
-      return outcome.ok ? done({}) : outcome;
-    });
-  }
-
-  evidence(question: Parameters<TrialSession['evidence']>[0]) {
-    return gatherEvidence(this.#on, this.#access, question);
-  }
-
-  /** Writes in a savepoint that is always rolled back. */
-  async #rehearse(
-    work: (on: Executor) => Promise<Outcome<Readonly<Record<string, Value>> | null>>,
-  ): Promise<Rehearsal> {
-    let outcome: Outcome<Readonly<Record<string, Value>> | null> = refuse({ kind: 'not found' });
-    try {
-      await this.#on.transaction(async (savepoint) => {
-        outcome = await work(savepoint);
-        throw new RollBack();
-      });
-    } catch (error) {
-      if (!(error instanceof RollBack)) throw error;
-    }
-    const settled = outcome as Outcome<Readonly<Record<string, Value>> | null>;
-    if (settled.ok) return { kind: 'done', values: new Map(Object.entries(settled.value ?? {})) };
-    return describeRefusal(settled.refusal);
-  }
-}
-
-function describeRefusal(refusal: Refusal): Rehearsal {
-  switch (refusal.kind) {
-    case 'not found':
-      return { kind: 'denied', reason: 'the record is not readable' };
-    case 'fields not covered':
-      return { kind: 'denied', reason: `no rule lets this identity supply ${refusal.fields.join(', ')}` };
-    case 'reference not found':
-      return {
-        kind: 'denied',
-        reason: `${refusal.fields.join(', ')} points at a record that this identity cannot read`,
-      };
-    case 'not allowed':
-      return {
-        kind: 'denied',
-        reason:
-          refusal.fields.length === 0
-            ? 'no rule is true'
-            : `no rule that covers ${refusal.fields.join(', ')} is true`,
-      };
-    case 'would close a circle':
-      return { kind: 'failed', reason: `${refusal.fields.join(', ')} would lead back to the record itself` };
-    case 'changed meanwhile':
-      return { kind: 'failed', reason: 'the record changed meanwhile' };
-    case 'value required':
-      return { kind: 'failed', reason: `${refusal.fields.join(', ')} has no value and is required` };
-    case 'value taken':
-      return {
-        kind: 'failed',
-        reason:
-          refusal.fields.length === 0
-            ? 'a unique value is taken'
-            : `the value of ${refusal.fields.join(', ')} is taken`,
-      };
-    case 'still referenced':
-      return { kind: 'failed', reason: 'other records point at it' };
-  }
 }

@@ -1,0 +1,22 @@
+import type { RecordValues } from '../../core/evaluate/caller.ts';
+import type { Access } from '../../core/sql/access.ts';
+import { commaList, sql, value } from '../../core/sql/fragment.ts';
+import { column, table } from '../../core/sql/identifiers.ts';
+import { collectionOf } from '../../core/types/schema.ts';
+import type { Value } from '../../core/types/types.ts';
+import { run, type Executor } from '../connection.ts';
+
+/** A record with full sight. Never for an answer to a caller. */
+export async function fullRecord(
+  on: Executor,
+  access: Access,
+  collection: string,
+  id: string,
+): Promise<RecordValues | null> {
+  const fields = [...collectionOf(access.rulebook.schema, collection).fields.keys()];
+  const [row] = await run<Record<string, Value>>(
+    on,
+    sql`select ${commaList(fields.map((field) => column('r', field)))} from ${table(collection)} as r where r.id = ${value(id)}::uuid`,
+  );
+  return row ?? null;
+}

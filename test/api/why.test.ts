@@ -1,0 +1,137 @@
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import type { PartDocument, WhyDocument, WhyRequest } from '../../src/client/index.ts';
+import { openDemo, type World } from '../support/world.ts';
+
+let world: World;
+beforeAll(async () => {
+  world = await openDemo();
+});
+afterAll(() => world.close());
+
+const ask = (as: string, operation: string, collection: string, rest: Partial<WhyRequest> = {}) =>
+  world.desk.why({ as, operation, collection, ...rest });
+
+/** The rules of the last stage that speak of the caller, each with what it came to. */
+const truths = (why: WhyDocument) =>
+  why.stages
+    .at(-1)!
+    .rules.filter((rule) => rule.sides !== null)
+    .map((rule) => [rule.id, rule.truth]);
+const texts = (why: WhyDocument) => why.remedies.map((remedy) => remedy.text);
+
+describe('why', () => {
+  test('names each rule, each part, the values that it saw, and what would change the answer', async () => {
+    const why = await ask('ada', 'read', 'hives', { record: 'OAK-101' });
+    expect(why).toMatchObject({ allowed: false, served: { allowed: false } });
+    expect(truths(why)).toEqual([['hives/1', false]]);
+    const [rule] = why.stages[0]!.rules;
+    expect(rule).toMatchObject({ file: 'hives.gate', because: expect.stringContaining('own hives') });
+    expect(rule!.sides![0]!.part).toEqual({
+      text: 'keeper = me',
+      truth: false,
+      values: [
+        { name: 'keeper', value: 'people "ben@hollowoak.example"' },
+        { name: 'me', value: 'people "ada@hollowoak.example"' },
+      ],
+      parts: [],
+      note: null,
+    });
+    expect(texts(why)).toContain(
+      'if keeper were people "ada@hollowoak.example" (it is people "ben@hollowoak.example")',
+    );
+    expect(texts(why)).toContain('if ada held the role inspector');
+  });
+
+  test('looks into quantifiers, and says which record came nearest', async () => {
+    const why = await ask('ivo', 'read', 'hives', { record: 'OAK-002' });
+    const some = why.stages[0]!.rules.find((rule) => rule.id === 'hives/4')!.sides![0]!.part;
+    expect(some.note).toBe('1 record of visits looked at, the nearest first');
+    const [visit] = some.parts as [PartDocument];
+    expect(visit.text).toBe('it = visits "VISIT-1"');
+    expect(visit.parts.map((part) => part.truth)).toEqual([true, true, true, false]);
+    expect(texts(why).some((text) => text.startsWith('if there were a record of visits with hive'))).toBe(
+      true,
+    );
+    const then = await ask('ivo', 'read', 'hives', { record: 'OAK-002', at: '2026-02-02T12:00:00Z' });
+    expect([then.allowed, then.remedies]).toEqual([true, []]);
+  });
+
+  test('tells a fence from a rule, and both sides of a change from each other', async () => {
+    const retired = await ask('ada', 'update', 'hives', { record: 'OAK-003', values: { notes: 'x' } });
+    expect(truths(retired)).toEqual([
+      ['hives/2', true],
+      ['hives/fence-1', false],
+    ]);
+    expect(texts(retired)).toContain('if status were "active" (it is "retired")');
+    expect(texts(retired)).toContain('if ada held the role steward');
+    const given = await ask('ada', 'update', 'hives', { record: 'OAK-001', values: { keeper: 'ben' } });
+    const [rule] = given.stages.at(-1)!.rules;
+    expect(rule!.fields, 'a rule that covers none of it').toEqual([]);
+    expect(rule!.sides!.map(({ part }) => part.truth)).toEqual([true, false]);
+    expect(given.summary).toContain('no rule lets ada supply keeper');
+  });
+
+  test('knows withheld fields, references out of sight, actions and new records', async () => {
+    const notes = await ask('tess', 'read', 'hives', { record: 'OAK-102', fields: ['notes'] });
+    expect([notes.allowed, notes.served!.allowed]).toEqual([false, false]);
+    expect(texts(notes)).toContain('if hives/8 also named notes for read');
+    const code = await ask('tess', 'read', 'hives', { record: 'OAK-102', fields: ['code'] });
+    expect(code.allowed).toBe(true);
+    const values = { code: 'INS-9', hive: 'OAK-002', inspected_on: '2026-05-01' };
+    const hidden = await ask('ivo', 'create', 'inspections', { values });
+    expect(hidden.stages).toMatchObject([{ question: 'may hive point at hives "OAK-002"?', answer: false }]);
+    const listed = await ask('stella', 'list', 'lots', { record: 'LOT-1', values: { price: '3' } });
+    expect([listed.allowed, listed.served!.allowed]).toEqual([true, true]);
+    const made = await ask('ada', 'create', 'hives', { values: { code: 'OAK-901', apiary: 'Orchard' } });
+    expect([made.allowed, made.served!.allowed]).toEqual([true, true]);
+    expect((await world.desk.look('hives', null)).total, 'what was tried was taken back').toBe(400);
+  });
+
+  test('names sensitive values and does not show them', async () => {
+    const why = await ask('ben', 'pay', 'payouts', { record: 'PAY-1', values: {} });
+    expect(why.allowed).toBe(false);
+    const whole = JSON.stringify(await ask('tess', 'pay', 'payouts', { record: 'PAY-1' }));
+    expect(whole).toContain('"name":"account","value":null');
+    const accounts = await world.desk.look('payouts', 'tess');
+    for (const { account } of accounts.records as { account?: string }[])
+      if (account != null) expect(whole).not.toContain(account);
+  });
+
+  test('says that somebody deactivated does nothing at all', async () => {
+    const why = await ask('gus', 'read', 'hives', { record: 'OAK-001' });
+    expect(why).toMatchObject({ allowed: false, stages: [], served: null });
+    expect(why.summary).toContain('401');
+  });
+
+  test.each([
+    ['as', { as: 'adda', operation: 'read', collection: 'hives', record: 'OAK-001' }, 'ada'],
+    ['operation', { as: 'ada', operation: 'raed', collection: 'hives', record: 'OAK-001' }, 'read'],
+    ['collection', { as: 'ada', operation: 'read', collection: 'hive', record: 'OAK-001' }, 'hives'],
+    ['record', { as: 'ada', operation: 'read', collection: 'hives', record: 'OAK-999' }, ''],
+    ['record', { as: 'ada', operation: 'update', collection: 'hives', values: {} }, ''],
+    [
+      'fields',
+      { as: 'ada', operation: 'read', collection: 'hives', record: 'OAK-001', fields: ['note'] },
+      'notes',
+    ],
+    [
+      'notess',
+      { as: 'ada', operation: 'update', collection: 'hives', record: 'OAK-001', values: { notess: 1 } },
+      '',
+    ],
+    ['apiary', { as: 'ada', operation: 'create', collection: 'hives', values: { apiary: 'Nowhere' } }, ''],
+  ])('a %s that does not exist is named', async (field, request, near) => {
+    await expect(world.desk.why(request as WhyRequest)).rejects.toMatchObject({
+      problem: {
+        status: 400,
+        errors: [{ field, ...(near === '' ? {} : { hint: expect.stringContaining(`“${near}”`) }) }],
+      },
+    });
+  });
+
+  test('is for staff alone', async () => {
+    const body = { as: 'ada', operation: 'read', collection: 'hives', record: 'OAK-101' };
+    expect((await world.ask('POST', '/v1/desk/why', { body })).status).toBe(401);
+    expect((await world.ask('POST', '/v1/desk/why', { body, as: 'ada' })).status).toBe(401);
+  });
+});
