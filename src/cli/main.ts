@@ -66,6 +66,21 @@ program
   .action(guarded(async () => (await import('./commands/trial.ts')).trial));
 
 program
+  .command('sweep')
+  .description(
+    'what every test identity reaches, of whose records, and what of it the rulebook does not accept',
+  )
+  .argument('[paths...]', 'folders of .gate files to sweep, or files; without any, the published rulebook')
+  .option('--as <identities...>', 'these identities alone, and “visitor”')
+  .option('--only <collections...>', 'these collections alone')
+  .option('--every-record <number>', 'compare collections of at most so many records record by record (1000)')
+  .option('--per-kind <number>', 'ask the service about so many records of each kind (1); 0: ask it nothing')
+  .option('--keep <file>', 'write the map to a file')
+  .option('--against <file>', 'fail where the map is not the one in this file')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/sweep.ts')).sweep));
+
+program
   .command('why')
   .description(
     'why an identity may or may not do something: each rule, each part, what would change the answer',

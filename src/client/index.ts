@@ -9,12 +9,14 @@ import {
   type RulebookFiles,
 } from './schemas/desk.ts';
 import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
+import { sweepSchema, type SweepRequest } from './schemas/sweep.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
 
 export type * from './schemas/desk.ts';
 export type * from './schemas/problems.ts';
 export type * from './schemas/records.ts';
+export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
 
 /** The service answered with a problem (RFC 9457). */
@@ -149,6 +151,11 @@ export class GateClient {
   /** Runs the trials of these files, or of the published rulebook; all of them, or those that are chosen. */
   trials(request: TrialRequest | null, onProgress?: OnProgress) {
     return this.#report('/v1/desk/trials', trialReportSchema, request ?? {}, onProgress);
+  }
+
+  /** Sweeps the published rulebook, or a draft: what every identity reaches, and what of it nobody accepted. */
+  sweep(request: SweepRequest, onProgress?: OnProgress) {
+    return this.#report('/v1/desk/sweep', sweepSchema, request, onProgress);
   }
 
   /** Why an identity may or may not do something, with every rule that had a part in it. */

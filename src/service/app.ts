@@ -7,6 +7,7 @@ import type { Logger } from 'pino';
 import type { Database } from '../store/connection.ts';
 import type { ServiceConfig } from './config.ts';
 import { CallerFinder } from './identity/caller.ts';
+import type { SigningKey } from './identity/development.ts';
 import { StaffDoor, refuseOtherSites } from './identity/staff.ts';
 import { TokenVerifier } from './identity/tokens.ts';
 import { problemHandler } from './problems/handler.ts';
@@ -17,19 +18,29 @@ import { deskRoutes } from './routes/desk.ts';
 import { recordRoutes } from './routes/records.ts';
 import { sessionRoutes } from './routes/session.ts';
 import { RulebookKeeper } from './rulebooks.ts';
+import { LoopbackDoor } from './sweep/door.ts';
 
 export interface AppParts {
   readonly config: ServiceConfig;
   readonly database: Database;
   readonly logger: Logger;
   readonly developmentKey: JWK | null;
+  /** Signs what the service asks itself, for verification. */
+  readonly proofKey: SigningKey;
   /** Has the database been reached and brought up to date since the start? */
   readonly isReady: () => boolean;
 }
 
 /** The whole HTTP interface, as an Express application. */
-export function createApp({ config, database, logger, developmentKey, isReady }: AppParts): Express {
-  const tokens = new TokenVerifier(config.issuers, config.leeway, developmentKey);
+export function createApp({
+  config,
+  database,
+  logger,
+  developmentKey,
+  proofKey,
+  isReady,
+}: AppParts): Express {
+  const tokens = new TokenVerifier(config.issuers, config.leeway, developmentKey, proofKey);
   const rulebooks = new RulebookKeeper(database, logger);
   const callers = new CallerFinder(database, tokens, rulebooks, logger);
   const staff = new StaffDoor(database, tokens);
@@ -71,7 +82,11 @@ export function createApp({ config, database, logger, developmentKey, isReady }:
     if (request.path === '/session') recordBody(request, response, next);
     else next();
   });
-  app.use('/v1/desk', sessionRoutes(database, staff), deskRoutes(database, callers, staff, rulebooks));
+  app.use(
+    '/v1/desk',
+    sessionRoutes(database, staff),
+    deskRoutes(database, callers, staff, rulebooks, () => LoopbackDoor.open(app, proofKey)),
+  );
   if (config.consoleFolder !== null) {
     app.get('/', (_, response) => response.redirect('/console/'));
     app.use('/console', consoleRoutes(config.consoleFolder));

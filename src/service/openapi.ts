@@ -21,6 +21,7 @@ import {
   recordSchema,
   suppliedSchema,
 } from '../client/schemas/records.ts';
+import { sweepRequestSchema, sweepSchema } from '../client/schemas/sweep.ts';
 import { whyRequestSchema, whySchema } from '../client/schemas/why.ts';
 
 interface Operation {
@@ -210,6 +211,17 @@ export const operations: Readonly<
       body: { schema: whyRequestSchema, types: json },
       answers: { 200: whySchema },
       problems: [...deskProblems, 'too-many-records', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/sweep': {
+    post: {
+      id: 'sweep',
+      summary:
+        'What every test identity reaches, by closures, database and service, and what of it nobody accepted',
+      tag: 'desk',
+      body: { schema: sweepRequestSchema, types: json },
+      answers: { 200: sweepSchema },
+      problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
     },
   },
   '/v1/desk/trials': {

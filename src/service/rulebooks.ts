@@ -53,4 +53,6 @@ const nothing: Rulebook = {
   identities: new Map(),
   trials: [],
   invariants: [],
+  acceptedReach: [],
+  ownerless: new Map(),
 };

@@ -6,7 +6,7 @@ import { migrate } from '../store/migrations/index.ts';
 import { classify } from '../store/failures.ts';
 import { createApp } from './app.ts';
 import { ConfigError, type ServiceConfig } from './config.ts';
-import { developmentKey } from './identity/development.ts';
+import { developmentKey, proofKey } from './identity/development.ts';
 
 export interface RunningService {
   /** Such as `http://127.0.0.1:7430`. */
@@ -34,7 +34,14 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     );
   const database = connect({ url: config.databaseUrl });
   const state = { ready: false, stopped: false };
-  const app = createApp({ config, database, logger, developmentKey: key, isReady: () => state.ready });
+  const app = createApp({
+    config,
+    database,
+    logger,
+    developmentKey: key,
+    proofKey: await proofKey(),
+    isReady: () => state.ready,
+  });
   const server = createServer(app);
   // Slow senders are cut off before they can hold every connection.
   server.requestTimeout = 30_000;

@@ -1,6 +1,7 @@
-import { anyOf, sql, type Fragment } from '../core/sql/fragment.ts';
-import { column, table } from '../core/sql/identifiers.ts';
-import { collectionOf, fieldOf, type Schema } from '../core/types/schema.ts';
+import { sql } from '../core/sql/fragment.ts';
+import { table } from '../core/sql/identifiers.ts';
+import { ownedSql } from '../core/sql/owners.ts';
+import { collectionOf, type Schema } from '../core/types/schema.ts';
 import { run, type Executor } from './connection.ts';
 
 /** The people behind the test identities, by name. */
@@ -16,21 +17,9 @@ export async function identityPeople(on: Executor): Promise<Map<string, { id: st
 export async function countOwnerless(on: Executor, schema: Schema, collection: string): Promise<number> {
   const { owners } = collectionOf(schema, collection);
   if (owners.length === 0) return 0;
-  const present = anyOf(owners.map((path) => sql`${ownerSql(schema, collection, path)} is not null`));
   const [row] = await run<{ count: number }>(
     on,
-    sql`select count(*) as count from ${table(collection)} as r where not ${present}`,
+    sql`select count(*) as count from ${table(collection)} as r where not ${ownedSql(schema, collection, 'r')}`,
   );
   return row!.count;
-}
-
-function ownerSql(schema: Schema, collection: string, path: readonly string[]): Fragment {
-  let reached = column('r', path[0]!);
-  let here = collection;
-  for (const [index, step] of path.slice(1).entries()) {
-    const { type } = fieldOf(schema, here, path[index]!)!;
-    here = (type as { collection: string }).collection;
-    reached = sql`(select ${column('o', step)} from ${table(here)} as o where o.id = ${reached})`;
-  }
-  return reached;
 }

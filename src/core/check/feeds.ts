@@ -1,11 +1,8 @@
-import { suggestion } from '../diagnostics/suggest.ts';
-import type { AcceptDeclaration } from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
 import { collectionsRead, nodesOf, pathsOf, type Condition, type Operand } from '../ir/conditions.ts';
 import type { Action, Attribute, Role, Rule } from '../ir/rulebook.ts';
 import type { Findings } from './context.ts';
 import type { Known } from './known.ts';
-import { unknownCollection } from './schema.ts';
 
 /**
  * Nobody promotes themself: where the records of a collection make up a role or an attribute, whoever may write them
@@ -15,19 +12,10 @@ export function refuseSelfPromotion(
   roles: ReadonlyMap<string, Role>,
   attributes: ReadonlyMap<string, Attribute>,
   rules: readonly Rule[],
-  accepts: readonly AcceptDeclaration[],
+  accepted: ReadonlySet<string>,
   known: Known,
   findings: Findings,
 ): void {
-  const accepted = new Set<string>();
-  for (const { collection, feeds } of accepts) {
-    if (!known.schema.has(collection.text)) unknownCollection(collection, known.schema.keys(), findings);
-    if (!roles.has(feeds.text) && !attributes.has(feeds.text)) {
-      const hint = suggestion(feeds.text, [...roles.keys(), ...attributes.keys()]);
-      findings.add('N012', `there is no role or attribute “${feeds.text}”`, feeds.span, hint);
-    }
-    accepted.add(`${collection.text} ${feeds.text}`);
-  }
   const sources: [string, readonly (Condition | Operand)[]][] = [
     ...[...roles.values()].map(
       ({ name, when }) => [name, when === null ? [] : [when]] as [string, Condition[]],

@@ -1,5 +1,5 @@
 import { suggestion } from '../diagnostics/suggest.ts';
-import type { FenceSentence, RulesDeclaration } from '../language/ast.ts';
+import type { FenceSentence, OperationClause, RulesDeclaration } from '../language/ast.ts';
 import type { Condition } from '../ir/conditions.ts';
 import type { Fence, Operation } from '../ir/rulebook.ts';
 import type { Collection } from '../types/schema.ts';
@@ -44,7 +44,7 @@ function checkFence(
     const hint = suggestion(role.text, known.roles);
     findings.add('N003', `nobody declared a role “${role.text}”`, role.span, hint);
   }
-  const operations = checkOperations(sentence, collection, known, findings);
+  const operations = checkConcerned(sentence.operations, collection, known, findings);
   const scope = { ...known.scopeOf(), record: collection.name, ...sidesOf(sentence.operations) };
   const when = sentence.unless === null ? never : checkCondition(sentence.unless, scope, findings);
   if (when !== null && sentence.unless !== null && when.kind === 'constant' && !when.value) {
@@ -68,14 +68,14 @@ function checkFence(
 }
 
 /** The fields that each operation is about; without a list, the record. */
-function checkOperations(
-  sentence: FenceSentence,
+export function checkConcerned(
+  clauses: readonly OperationClause[],
   collection: Collection,
   known: Known,
   findings: Findings,
 ): Map<Operation, ReadonlySet<string> | null> {
   const operations = new Map<Operation, ReadonlySet<string> | null>();
-  for (const clause of sentence.operations) {
+  for (const clause of clauses) {
     const { operation, fields, span } = clause;
     knownOperation(clause, collection, known, findings);
     if (operations.has(operation)) {

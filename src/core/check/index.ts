@@ -5,6 +5,7 @@ import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
 import { nodesOf, pathsOf, type Condition, type Operand } from '../ir/conditions.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
+import { checkAccepts } from './accepts.ts';
 import { checkActions } from './actions.ts';
 import { attributeTypes, checkAttributes } from './attributes.ts';
 import { refuseCircles } from './circles.ts';
@@ -52,7 +53,8 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   const rules = checkRules(of('rules'), known, findings);
   const fences = checkFences(of('rules'), known, findings);
   refuseCircles(rules, fences, findings);
-  refuseSelfPromotion(roles, attributes, rules, of('accept'), known, findings);
+  const accepted = checkAccepts(of('accept'), roles, attributes, known, findings);
+  refuseSelfPromotion(roles, attributes, rules, accepted.feeds, known, findings);
   const invariants = checkInvariants(of('invariant'), known, findings);
   const identities = checkIdentities(of('identity'), roles, schema, timeZone, findings);
   const trials = checkTrials(of('trial'), new Set(identities.keys()), known, findings);
@@ -88,6 +90,8 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
       identities,
       trials,
       invariants,
+      acceptedReach: accepted.acceptedReach,
+      ownerless: accepted.ownerless,
     },
   };
 }

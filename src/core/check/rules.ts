@@ -48,7 +48,7 @@ function checkSentence(
   findings: Findings,
 ): Omit<Rule, 'id' | 'text'> | null {
   const before = findings.diagnostics.length;
-  const audience = checkAudience(sentence, known.roles, findings);
+  const audience = checkAudience(sentence.who, known.roles, findings);
   const scope = { ...known.scopeOf(), record: collection.name, ...sidesOf(sentence.operations) };
   const stamps = checkStamps(sentence, collection, scope, findings);
   const operations = checkOperations(sentence, collection, stamps, known, findings);
@@ -65,9 +65,14 @@ function checkSentence(
   };
 }
 
-function checkAudience(sentence: RuleSentence, roles: ReadonlySet<string>, findings: Findings): Audience {
+/** Whom a sentence speaks of; a role that nobody declared is told. */
+export function checkAudience(
+  whom: RuleSentence['who'],
+  roles: ReadonlySet<string>,
+  findings: Findings,
+): Audience {
   const named = new Set<string>();
-  for (const who of sentence.who) {
+  for (const who of whom) {
     if (who.kind !== 'role') continue;
     if (!roles.has(who.name.text)) {
       const hint = suggestion(who.name.text, [...roles, 'people', 'visitors', 'everybody']);
@@ -80,7 +85,7 @@ function checkAudience(sentence: RuleSentence, roles: ReadonlySet<string>, findi
     }
     named.add(who.name.text);
   }
-  const speaksOf = (kind: string) => sentence.who.some((who) => who.kind === kind);
+  const speaksOf = (kind: string) => whom.some((who) => who.kind === kind);
   return {
     everybody: speaksOf('everybody'),
     people: speaksOf('people'),

@@ -78,7 +78,8 @@ export class Decider {
     if (operation === 'read') return { allowed: true, refusedBy: null, fields: [...shown], after: null };
     if (operation === 'delete') {
       const grants = this.grants(collection, 'delete');
-      return allowsDelete(grants, this.holds(record!, this.around(grants))) ? yes(null) : no('no rule');
+      const around = { ...this.around(grants), old: { record: record!, look: this.world.look } };
+      return allowsDelete(grants, this.holds(record!, around)) ? yes(null) : no('no rule');
     }
     const action = this.rulebook.actions.get(actionKey(collection, operation));
     return action === undefined ? this.#update(question) : this.#act(question, action);

@@ -293,7 +293,8 @@ class Explanation {
       // A fence is asked of the record that some rule would make; without one there is none to ask about.
       if (made !== null) add('as it would be', made, decider.asCreated({ roles }, collection, made));
     } else if (after === null) {
-      add('as it is', record!, decider.around({ roles }));
+      const old = { record: record!, look: decider.world.look };
+      add('as it is', record!, { ...decider.around({ roles }), old });
     } else {
       const stamped = 'stamps' in asked ? decider.stampsOf(asked as Rule) : new Map<string, Value>();
       const whole = { ...after, ...Object.fromEntries(stamped) };

@@ -22,6 +22,10 @@ export interface Rulebook {
   readonly identities: ReadonlyMap<string, Identity>;
   readonly trials: readonly Trial[];
   readonly invariants: readonly Invariant[];
+  /** What callers may do with others' records, where that is meant. */
+  readonly acceptedReach: readonly AcceptedReach[];
+  /** Collections whose records may lack an owner, with the reason. */
+  readonly ownerless: ReadonlyMap<string, string>;
 }
 
 /** `read`, `create`, `update`, `delete`, or the name of an action of the collection. */
@@ -95,6 +99,17 @@ export interface Audience {
   readonly people: boolean;
   readonly visitors: boolean;
   readonly roles: ReadonlySet<string>;
+}
+
+/** `accept WHO may OPERATIONS on COLLECTION because "…"`: no finding for verification. */
+export interface AcceptedReach {
+  readonly audience: Audience;
+  readonly collection: string;
+  /** The fields that it is about; null: all of them. */
+  readonly operations: ReadonlyMap<Operation, ReadonlySet<string> | null>;
+  readonly because: string;
+  readonly text: string;
+  readonly span: Span;
 }
 
 export interface Stamp {

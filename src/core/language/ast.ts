@@ -217,11 +217,21 @@ export interface TimeZoneDeclaration {
   readonly span: Span;
 }
 
-/** `accept crew_members feeds crews because "…"`. */
+/** What somebody has looked at and means to be so, with the reason: verification counts it as no finding. */
 export interface AcceptDeclaration {
   readonly kind: 'accept';
   readonly collection: Name;
-  readonly feeds: Name;
+  readonly accepted:
+    /** `accept crew_members feeds crews because "…"`. */
+    | { readonly kind: 'feeds'; readonly feeds: Name }
+    /** `accept districts without owner because "…"`. */
+    | { readonly kind: 'without owner' }
+    /** `accept steward may update (status) on hives because "…"`. */
+    | {
+        readonly kind: 'reach';
+        readonly who: RuleSentence['who'];
+        readonly operations: readonly OperationClause[];
+      };
   readonly because: string;
   readonly span: Span;
 }

@@ -11,9 +11,7 @@ export const DEVELOPMENT_ALGORITHM = 'EdDSA';
 /** The private key in this file, made (with mode 0600) where there is none yet. */
 export async function developmentKey(path: string): Promise<JWK> {
   if (existsSync(path)) return JSON.parse(readFileSync(path, 'utf8')) as JWK;
-  const { privateKey } = await generateKeyPair(DEVELOPMENT_ALGORITHM, { extractable: true, crv: 'Ed25519' });
-  const jwk = await exportJWK(privateKey);
-  const key: JWK = { ...jwk, alg: DEVELOPMENT_ALGORITHM, kid: await calculateJwkThumbprint(jwk) };
+  const key = await newKey();
   mkdirSync(dirname(path), { recursive: true, mode: 0o700 });
   writeFileSync(path, JSON.stringify(key), { mode: 0o600, flag: 'wx' });
   chmodSync(path, 0o600);
@@ -25,16 +23,44 @@ export function publicPart({ d: _, ...rest }: JWK): JWK {
   return rest;
 }
 
-/** Signs a token. `subject`: a test identity's name, or a staff member for the desk. */
-export async function developmentToken(
+/** A private key with the issuer that it signs for. */
+export interface SigningKey {
+  readonly issuer: string;
+  readonly key: JWK;
+}
+
+/** The service asking itself, for verification: tokens of a key that lives in the memory of one process. */
+export const PROOF_ISSUER = 'urn:firmgate:proof';
+
+export async function proofKey(): Promise<SigningKey> {
+  return { issuer: PROOF_ISSUER, key: await newKey() };
+}
+
+async function newKey(): Promise<JWK> {
+  const { privateKey } = await generateKeyPair(DEVELOPMENT_ALGORITHM, { extractable: true, crv: 'Ed25519' });
+  const jwk = await exportJWK(privateKey);
+  return { ...jwk, alg: DEVELOPMENT_ALGORITHM, kid: await calculateJwkThumbprint(jwk) };
+}
+
+/** Signs a development token. `subject`: a test identity's name, or a staff member for the desk. */
+export function developmentToken(
   key: JWK,
+  subject: string,
+  audience: string,
+  seconds: number,
+): Promise<string> {
+  return signedToken({ issuer: DEVELOPMENT_ISSUER, key }, subject, audience, seconds);
+}
+
+export async function signedToken(
+  { issuer, key }: SigningKey,
   subject: string,
   audience: string,
   seconds: number,
 ): Promise<string> {
   return new SignJWT()
     .setProtectedHeader({ alg: DEVELOPMENT_ALGORITHM, kid: key.kid!, typ: 'JWT' })
-    .setIssuer(DEVELOPMENT_ISSUER)
+    .setIssuer(issuer)
     .setSubject(subject)
     .setAudience(audience)
     .setIssuedAt()

@@ -16,8 +16,10 @@ import {
   DESK_AUDIENCE,
   DEVELOPMENT_ALGORITHM,
   DEVELOPMENT_ISSUER,
+  PROOF_ISSUER,
   RECORDS_AUDIENCE,
   publicPart,
+  type SigningKey,
 } from './development.ts';
 
 /**
@@ -33,11 +35,11 @@ export class TokenVerifier {
   readonly #leeway: number;
   readonly #remembered = new LRUCache<string, VerifiedToken>({ max: 10_000, ttl: 60_000 });
 
-  constructor(issuers: readonly IssuerConfig[], leeway: number, development: JWK | null) {
+  constructor(issuers: readonly IssuerConfig[], leeway: number, development: JWK | null, proof: SigningKey) {
     this.#leeway = leeway;
     for (const { issuer, audience, algorithms, keys } of issuers) {
-      if (issuer === DEVELOPMENT_ISSUER)
-        throw new ConfigError(`${issuer} is the development issuer’s own name`);
+      if (issuer === DEVELOPMENT_ISSUER || issuer === PROOF_ISSUER)
+        throw new ConfigError(`${issuer} is a name that the service keeps for itself`);
       this.#issuers.set(issuer, {
         keys: keySource(keys),
         algorithms,
@@ -45,6 +47,12 @@ export class TokenVerifier {
         development: false,
       });
     }
+    this.#issuers.set(PROOF_ISSUER, {
+      keys: createLocalJWKSet({ keys: [publicPart(proof.key)] }),
+      algorithms: [DEVELOPMENT_ALGORITHM],
+      audiences: [RECORDS_AUDIENCE],
+      development: true,
+    });
     if (development !== null) {
       this.#issuers.set(DEVELOPMENT_ISSUER, {
         keys: createLocalJWKSet({ keys: [publicPart(development)] }),
@@ -99,7 +107,7 @@ export interface VerifiedToken {
   readonly issuer: string;
   readonly subject: string;
   readonly audiences: ReadonlySet<string>;
-  /** Signed by the development key: the subject is a test identity's name, or staff at the desk. */
+  /** Signed by one of our own keys: the subject is a test identity's name, or staff at the desk. */
   readonly development: boolean;
   /** All that the token says. */
   readonly claims: Readonly<Record<string, unknown>>;

@@ -13,6 +13,7 @@ import type { CallerFinder } from '../identity/caller.ts';
 import type { StaffDoor } from '../identity/staff.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
+import type { LoopbackDoor } from '../sweep/door.ts';
 import { offerProof, rulebookBody } from './proof.ts';
 import { send } from './records.ts';
 import { jsonBody, offer } from './route.ts';
@@ -23,6 +24,7 @@ export function deskRoutes(
   callers: CallerFinder,
   staff: StaffDoor,
   rulebooks: RulebookKeeper,
+  openDoor: () => Promise<LoopbackDoor>,
 ): Router {
   const router = Router({ caseSensitive: true, strict: true });
   // Before anything else, so that nobody else can make the service read 16 MB.
@@ -87,7 +89,7 @@ export function deskRoutes(
     [rulebookBody],
   );
 
-  offerProof(router, database, rulebooks, async () => (await present()).version);
+  offerProof(router, database, rulebooks, async () => (await present()).version, openDoor);
   return router;
 
   async function present() {

@@ -1,5 +1,6 @@
 import { json, type Router } from 'express';
 import { trialRequestSchema, type VerdictDocument } from '../../client/schemas/desk.ts';
+import { sweepRequestSchema } from '../../client/schemas/sweep.ts';
 import { whyRequestSchema } from '../../client/schemas/why.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { positionAt } from '../../core/language/source.ts';
@@ -9,6 +10,8 @@ import type { Database } from '../../store/connection.ts';
 import { tryOut } from '../../store/trials/index.ts';
 import { checkedDraft, refuseOtherCollections } from '../answers/drafts.ts';
 import { parseInput } from '../answers/questions.ts';
+import { sweepAnswer } from '../answers/sweep.ts';
+import type { LoopbackDoor } from '../sweep/door.ts';
 import { knownName, whyAnswer } from '../answers/why.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { send } from './records.ts';
@@ -17,12 +20,13 @@ import { jsonBody, offer, offerReport } from './route.ts';
 /** A rulebook is larger than a record: 500 files of ordinary length. */
 export const rulebookBody = json({ limit: '16mb' });
 
-/** The developer's proof: trials and why. Offered below `/v1/desk`, to staff alone. */
+/** The developer's proof: trials, sweeps and why. Offered below `/v1/desk`, to staff alone. */
 export function offerProof(
   router: Router,
   database: Database,
   rulebooks: RulebookKeeper,
   version: () => Promise<number | null>,
+  openDoor: () => Promise<LoopbackDoor>,
 ): void {
   /** The rulebook in force, or a draft over the same collections. */
   async function rulebookOf(files: { name: string; text: string }[] | undefined) {
@@ -51,6 +55,12 @@ export function offerProof(
       milliseconds: Math.round(performance.now() - began),
       verdicts,
     };
+  });
+
+  offerReport(router, '/sweep', [rulebookBody], async (request, progress) => {
+    const asked = parseInput(sweepRequestSchema, jsonBody(request, ['application/json']));
+    const { rulebook, inForce } = await rulebookOf(asked.files);
+    return sweepAnswer(database, rulebook, inForce, openDoor, asked, progress);
   });
 
   offer(

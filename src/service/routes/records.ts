@@ -4,13 +4,14 @@ import { listQuerySchema, recordQuerySchema } from '../../client/schemas/records
 import type { Collection } from '../../core/types/schema.ts';
 import { parseParameters, parseSupplied } from '../../core/types/supplied.ts';
 import { parseValue } from '../../core/types/values.ts';
-import type { Database } from '../../store/connection.ts';
+import type { Database, Executor } from '../../store/connection.ts';
 import { actOn } from '../../store/records/act.ts';
 import type { VisibleRecord } from '../../store/records/outcome.ts';
 import { createRecord } from '../../store/records/create.ts';
 import { deleteRecord } from '../../store/records/delete.ts';
 import { countVisible, listRecords, readRecord } from '../../store/records/read.ts';
 import { updateRecord, type Precondition } from '../../store/records/update.ts';
+import { rolledBack } from '../../store/roll-back.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import {
   nextPage,
@@ -53,7 +54,9 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       const collection = collectionNamed(rulebook, named(request, 'collection'));
       refuseQuery(request);
       const supplied = suppliedValues(collection, jsonBody(request, JSON_TYPES));
-      const outcome = await createRecord(database, access, collection.name, supplied);
+      const outcome = await carriedOut(database, request, response, (on) =>
+        createRecord(on, access, collection.name, supplied),
+      );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       const { id, record } = outcome.value;
       response.set('Location', `/v1/records/${collection.name}/${id}`);
@@ -87,13 +90,8 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       refuseQuery(request);
       const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES));
       const id = recordId(collection, request);
-      const outcome = await updateRecord(
-        database,
-        access,
-        collection.name,
-        id,
-        supplied,
-        precondition(request),
+      const outcome = await carriedOut(database, request, response, (on) =>
+        updateRecord(on, access, collection.name, id, supplied, precondition(request)),
       );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       sendChanged(response, outcome.value);
@@ -103,12 +101,9 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       const { rulebook, access } = await callers.find(request);
       const collection = collectionNamed(rulebook, named(request, 'collection'));
       refuseQuery(request);
-      const outcome = await deleteRecord(
-        database,
-        access,
-        collection.name,
-        recordId(collection, request),
-        precondition(request),
+      const id = recordId(collection, request);
+      const outcome = await carriedOut(database, request, response, (on) =>
+        deleteRecord(on, access, collection.name, id, precondition(request)),
       );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       response.set(privately).status(204).end();
@@ -124,13 +119,37 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       refuseQuery(request);
       const given = withoutFaults(parseParameters(action.parameters, jsonBody(request, JSON_TYPES)));
       const id = recordId(collection, request);
-      const outcome = await actOn(database, access, action, id, given, precondition(request));
+      const outcome = await carriedOut(database, request, response, (on) =>
+        actOn(on, access, action, id, given, precondition(request)),
+      );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       sendChanged(response, outcome.value);
     },
   });
 
   return router;
+}
+
+/** Asks for a write to be carried out in full, answered, and taken back. */
+const REHEARSAL = 'Firmgate-Rehearsal';
+
+/** Carries out a write, or its rehearsal: the answer is the same, and of a rehearsal nothing stays. */
+async function carriedOut<T>(
+  database: Database,
+  request: Request,
+  response: Response,
+  work: (on: Executor) => Promise<T>,
+): Promise<T> {
+  const asked = request.get(REHEARSAL);
+  if (asked === undefined) return work(database);
+  // A word that is not understood must not become a write that stays.
+  if (asked !== 'true')
+    throw new Problem('malformed-request', {
+      errors: [{ message: `${REHEARSAL} is “true”, or left out`, field: REHEARSAL }],
+    });
+  const outcome = await rolledBack(database, work);
+  response.set(REHEARSAL, 'true');
+  return outcome;
 }
 
 /** The record as it is now; nothing of it where the change took it out of the caller's sight. */

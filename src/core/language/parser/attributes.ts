@@ -1,4 +1,4 @@
-import type { AcceptDeclaration, AttributeDeclaration, ClaimDeclaration, EveryExpression } from '../ast.ts';
+import type { AttributeDeclaration, ClaimDeclaration, EveryExpression } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseCondition, parseOperand, parseRange } from './expressions.ts';
 import { parseType } from './types.ts';
@@ -33,16 +33,4 @@ export function parseClaim(cursor: Cursor): ClaimDeclaration {
   cursor.next();
   const claim = cursor.expectText('the name of the claim').value;
   return { kind: 'claim', name, type, claim, span: cursor.since(start) };
-}
-
-/** `accept COLLECTION feeds NAME because "REASON"`. */
-export function parseAccept(cursor: Cursor): AcceptDeclaration {
-  const start = cursor.expectKeyword('accept', 'here');
-  const collection = parseCollectionName(cursor);
-  if (!cursor.isWord('feeds')) cursor.fail('P001', 'expected “feeds” and a role or an attribute');
-  cursor.next();
-  const feeds = cursor.expectName('the name of a role or an attribute');
-  cursor.expectKeyword('because', 'and the reason');
-  const because = cursor.expectText('the reason').value;
-  return { kind: 'accept', collection, feeds, because, span: cursor.since(start) };
 }

@@ -35,7 +35,7 @@ export function parseRules(cursor: Cursor): RulesDeclaration {
 }
 
 /** Does `WHO, WHO may` stand here? That is where the next sentence begins, whatever went wrong in this one. */
-function startsSentence(cursor: Cursor): boolean {
+export function startsSentence(cursor: Cursor): boolean {
   if (cursor.isKeyword('nobody')) return true;
   for (let ahead = 0; ; ahead += 2) {
     const token = cursor.peek(ahead);
@@ -48,7 +48,7 @@ function startsSentence(cursor: Cursor): boolean {
 
 function parseSentence(cursor: Cursor): RuleSentence {
   const start = cursor.token.span;
-  const who = cursor.list(() => parseWho(cursor));
+  const who = parseAudience(cursor);
   cursor.expectKeyword('may', 'after who it is about');
   const clauses = parseOperations(cursor);
   const when = cursor.takeKeyword('when') ? parseCondition(cursor) : null;
@@ -74,6 +74,11 @@ function parseFence(cursor: Cursor): FenceSentence {
   return { but, operations: clauses, unless, because, core, span: cursor.since(start) };
 }
 
+/** Roles, `people`, `visitors`, `everybody`, with commas between. */
+export function parseAudience(cursor: Cursor): RuleSentence['who'] {
+  return cursor.list(() => parseWho(cursor));
+}
+
 function parseWho(cursor: Cursor): RuleSentence['who'][number] {
   const token = cursor.token;
   if (token.kind === 'keyword' && everyWho.has(token.text)) {
@@ -83,7 +88,7 @@ function parseWho(cursor: Cursor): RuleSentence['who'][number] {
   return { kind: 'role', name: cursor.expectName('a role, “people”, “visitors” or “everybody”') };
 }
 
-function parseOperations(cursor: Cursor): OperationClause[] {
+export function parseOperations(cursor: Cursor): OperationClause[] {
   return cursor.list(() => parseOperation(cursor));
 }
 

@@ -1,0 +1,166 @@
+import { createGroups } from '../evaluate/combine.ts';
+import type { RecordValues } from '../evaluate/caller.ts';
+import type { Decider } from '../evaluate/decide.ts';
+import type { Action } from '../ir/rulebook.ts';
+import { PEOPLE, collectionOf, type Collection, type Field } from '../types/schema.ts';
+import type { ScalarType, Type, Value } from '../types/types.ts';
+
+/** One write that a sweep tries, or thinks through: as somebody who means well, and as somebody who does not. */
+export interface Attempt {
+  readonly kind:
+    | 'unchanged'
+    | 'hand over'
+    | 'unreadable reference'
+    | 'delete'
+    | 'act'
+    | 'create'
+    | 'in another’s name'
+    | 'taken value';
+  readonly operation: string;
+  /** Null for a create. */
+  readonly record: RecordValues | null;
+  readonly values: ReadonlyMap<string, Value>;
+}
+
+/** What attempts are made of beside the record itself. */
+export interface Material {
+  /** Another person, in whose name things are tried. */
+  readonly other: string | null;
+  /** Records that this caller cannot read, by collection. */
+  readonly unreadable: ReadonlyMap<string, RecordValues>;
+}
+
+/** Fields that a refusal is tried on; the sensitive ones and the owner’s first. */
+const MOST_REFUSED = 3;
+
+/** What is tried on a record that is there. */
+export function attemptsOn(
+  decider: Decider,
+  collection: Collection,
+  record: RecordValues,
+  updatable: readonly string[],
+  { other, unreadable }: Material,
+): Attempt[] {
+  const fields = [...collection.fields.values()].filter((field) => !field.system && !isEmpty(field, record));
+  const may = fields.filter((field) => updatable.includes(field.name));
+  const mayNot = fields
+    .filter((field) => !updatable.includes(field.name))
+    .toSorted((a, b) => weight(collection, b) - weight(collection, a))
+    .slice(0, MOST_REFUSED);
+  const unchanged = (some: readonly Field[]): Attempt => ({
+    kind: 'unchanged',
+    operation: 'update',
+    record,
+    values: new Map(some.map(({ name }) => [name, record[name] ?? null])),
+  });
+  const attempts: Attempt[] = mayNot.map((field) => unchanged([field]));
+  if (may.length > 0) attempts.push(unchanged(may));
+  for (const name of ownerFields(collection)) {
+    if (other !== null && record[name] !== other)
+      attempts.push({ kind: 'hand over', operation: 'update', record, values: new Map([[name, other]]) });
+  }
+  for (const { name, type } of may) {
+    const hidden = type.kind === 'ref' ? unreadable.get(type.collection) : undefined;
+    if (hidden === undefined) continue;
+    const values = new Map([[name, hidden.id as Value]]);
+    attempts.push({ kind: 'unreadable reference', operation: 'update', record, values });
+    break;
+  }
+  attempts.push({ kind: 'delete', operation: 'delete', record, values: new Map() });
+  for (const action of decider.rulebook.actions.values()) {
+    if (action.collection === collection.name)
+      attempts.push({ kind: 'act', operation: action.name, record, values: parametersFor(action, record) });
+  }
+  return attempts;
+}
+
+/** What is tried as a new record, made after one that is there. */
+export function attemptsAtCreating(
+  decider: Decider,
+  collection: Collection,
+  model: RecordValues,
+  { other, unreadable }: Material,
+): Attempt[] {
+  const grants = decider.grants(collection.name, 'create');
+  const [group] = createGroups(grants.rules, []);
+  const covered = new Set(group?.rules.flatMap((rule) => [...rule.operations.get('create')!]));
+  const fields = [...collection.fields.values()].filter(
+    (field) => !field.system && (group === undefined ? field.required : covered.has(field.name)),
+  );
+  const values = new Map<string, Value>();
+  for (const field of fields) {
+    const value = fresh(field, model[field.name] ?? null);
+    if (value !== null) values.set(field.name, value);
+  }
+  const attempt = (kind: Attempt['kind'], changed: Iterable<[string, Value]>): Attempt => ({
+    kind,
+    operation: 'create',
+    record: null,
+    values: new Map([...values, ...changed]),
+  });
+  const attempts = [attempt('create', [])];
+  for (const name of ownerFields(collection))
+    if (other !== null) attempts.push(attempt('in another’s name', [[name, other]]));
+  for (const { name, type } of fields) {
+    const hidden = type.kind === 'ref' ? unreadable.get(type.collection) : undefined;
+    if (hidden === undefined) continue;
+    attempts.push(attempt('unreadable reference', [[name, hidden.id as Value]]));
+    break;
+  }
+  const taken = fields.find((field) => field.unique && (model[field.name] ?? null) !== null);
+  if (taken !== undefined) attempts.push(attempt('taken value', [[taken.name, model[taken.name]!]]));
+  return attempts;
+}
+
+/** The fields of the record itself that lead to an owner. */
+export function ownerFields({ name, owners, fields }: Collection): string[] {
+  if (name === PEOPLE) return [];
+  const direct = owners.filter((path) => path.length === 1).map(([field]) => field!);
+  return direct.filter((field) => {
+    const { type } = fields.get(field)!;
+    return type.kind === 'ref' && type.collection === PEOPLE;
+  });
+}
+
+/** A required field without a value, set aside by an older rulebook: sending it back would be malformed. */
+function isEmpty(field: Field, record: RecordValues): boolean {
+  return field.required && (record[field.name] ?? null) === null;
+}
+
+function weight(collection: Collection, field: Field): number {
+  return (field.sensitive ? 2 : 0) + (ownerFields(collection).includes(field.name) ? 1 : 0);
+}
+
+/** The same value, or one of its own where the field is unique. */
+function fresh(field: Field, value: Value): Value {
+  if (!field.unique) return value;
+  return field.type.kind === 'text' ? `${typeof value === 'string' ? value : field.name} (sweep)` : null;
+}
+
+function parametersFor({ parameters, sets }: Action, record: RecordValues): Map<string, Value> {
+  const values = new Map<string, Value>();
+  for (const [name, { type, required }] of parameters) {
+    const [field] = [...sets].find(([, set]) => set.kind === 'parameter' && set.name === name) ?? [];
+    const present = field === undefined ? null : (record[field] ?? null);
+    if (present !== null) values.set(name, present);
+    else if (required) values.set(name, someValue(type));
+  }
+  return values;
+}
+
+const someValues: Readonly<Record<Exclude<ScalarType['kind'], 'one of'>, Value>> = {
+  text: 'x',
+  integer: 1,
+  decimal: '1',
+  boolean: true,
+  date: '2000-01-01',
+  timestamp: '2000-01-01T00:00:00Z',
+  uuid: '00000000-0000-4000-8000-000000000000',
+  ref: '00000000-0000-4000-8000-000000000000',
+};
+
+function someValue(type: Type): Value {
+  if (type.kind === 'one of') return type.values[0]!;
+  if (type.kind === 'list') return [];
+  return type.kind === 'json' ? null : someValues[type.kind];
+}

@@ -1,0 +1,68 @@
+import type { SweepDocument, SweepRequest } from '../../client/schemas/sweep.ts';
+import { findingsOf } from '../../core/analysis/findings.ts';
+import type { Tally } from '../../core/analysis/tally.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
+import type { Database } from '../../store/connection.ts';
+import { sweepDatabase, type SweepOptions } from '../../store/sweep/index.ts';
+import { sweepService } from '../sweep/asking.ts';
+import type { LoopbackDoor } from '../sweep/door.ts';
+import { knownName } from './why.ts';
+
+const EVERY_RECORD = 1_000;
+const PER_KIND = 1;
+
+/** Carries out a sweep, and puts its three answers beside each other. */
+export async function sweepAnswer(
+  database: Database,
+  rulebook: Rulebook,
+  inForce: Rulebook,
+  openDoor: () => Promise<LoopbackDoor>,
+  request: SweepRequest,
+  progress: SweepOptions['progress'],
+): Promise<SweepDocument> {
+  const { as, collections, everyRecord = EVERY_RECORD, perKind = PER_KIND } = request;
+  for (const name of as ?? [])
+    knownName('as', name, [...rulebook.identities.keys(), 'visitor'], 'test identity');
+  for (const name of collections ?? [])
+    knownName('collections', name, [...rulebook.schema.keys()], 'collection');
+  const began = performance.now();
+  const options = { identities: as ?? null, collections: collections ?? null, everyRecord, progress };
+  const sweep = await sweepDatabase(database, rulebook, inForce, options);
+  const left = [...sweep.left];
+  if (rulebook.identities.size === 0) left.push('there are no test identities: only the visitor was swept');
+  const isAsked = rulebook === inForce && perKind > 0;
+  const door = isAsked ? await openDoor() : null;
+  try {
+    const service = await sweepService(database, rulebook, door, sweep, {
+      ...options,
+      perKind: Math.max(1, perKind),
+    });
+    left.push(...service.left);
+    const tallies: Tally[] = sweep.counts.flatMap((each) => [...each.tallies]);
+    const findings = findingsOf(rulebook, sweep.counted, tallies, sweep.ownerless, service.gives);
+    const differences = [...sweep.differences, ...service.differences];
+    return {
+      passed: findings.length === 0 && differences.length === 0 && left.length === 0,
+      identities: sweep.counted.map((each) => each.name),
+      signedOut: [...sweep.signedOut],
+      collections: sweep.counts.map((each) => ({
+        name: each.collection,
+        records: each.total,
+        ownerless: each.ownerless,
+      })),
+      reach: tallies.filter((tally) => Object.keys(tally.records).length > 0) as SweepDocument['reach'],
+      findings: findings as SweepDocument['findings'],
+      differences,
+      left,
+      covered: {
+        cells: sweep.cells,
+        requests: service.requests,
+        asked: door === null ? 0 : service.asked,
+        possible: service.possible,
+      },
+      milliseconds: Math.round(performance.now() - began),
+    };
+  } finally {
+    await door?.close();
+  }
+}

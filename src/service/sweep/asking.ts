@@ -1,0 +1,495 @@
+import { attemptsAtCreating, attemptsOn, type Attempt, type Material } from '../../core/analysis/attempts.ts';
+import type { Gives } from '../../core/analysis/findings.ts';
+import { whose, type Counted } from '../../core/analysis/tally.ts';
+import type { RecordValues } from '../../core/evaluate/caller.ts';
+import { Decider, type Decision, type World } from '../../core/evaluate/decide.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
+import { Access } from '../../core/sql/access.ts';
+import { PEOPLE, collectionOf, fieldOf, type Collection, type Schema } from '../../core/types/schema.ts';
+import type { Value } from '../../core/types/types.ts';
+import { sameValue } from '../../core/types/values.ts';
+import { arrive } from '../../store/callers.ts';
+import type { Database } from '../../store/connection.ts';
+import { countVisible } from '../../store/records/read.ts';
+import type { Difference } from '../../store/sweep/compare.ts';
+import { everyone, type DatabaseSweep, type SweepOptions } from '../../store/sweep/index.ts';
+import { LoadedWorld, TooMuchToLoad } from '../../store/world.ts';
+import type { Answered, Asking, LoopbackDoor } from './door.ts';
+
+export interface ServiceSweep {
+  readonly differences: readonly Difference[];
+  readonly requests: number;
+  /** Pairs of identity and record that were asked about, of those that there are. */
+  readonly asked: number;
+  readonly possible: number;
+  /** What an identity can do in another’s name, or with what it gives away. */
+  readonly gives: readonly Gives[];
+  readonly left: readonly string[];
+}
+
+/** Questions that go to the service at once. */
+const AT_ONCE = 8;
+
+/**
+ * Asks the service itself, as every identity, over HTTP: by id, by list, by filter, order and count, by expanding
+ * references, by conditional requests, and by writes that are rehearsed. What it answers must be what the closures say.
+ * Of records that are alike for an identity `perKind` are asked about, and always one. Without a door (a draft is not in
+ * force) the attempts are only thought through.
+ */
+export async function sweepService(
+  database: Database,
+  rulebook: Rulebook,
+  door: LoopbackDoor | null,
+  sweep: DatabaseSweep,
+  options: SweepOptions & { readonly perKind: number },
+): Promise<ServiceSweep> {
+  const differences: Difference[] = [];
+  const left: string[] = [];
+  const gives = new Map<string, Gives>();
+  const { counted, now } = await everyone(database, rulebook, options.identities);
+  const nameOf = new Map(
+    counted.flatMap((each) => (each.caller.person === null ? [] : [[each.caller.person.id, each] as const])),
+  );
+  let [asked, possible, done] = [0, 0, 0];
+  const total = sweep.counts.length * counted.length;
+  for (const { collection, total: records, examples } of sweep.counts) {
+    for (const one of counted) {
+      options.progress({ done: done++, total, doing: `asking about ${collection} as ${one.name}` });
+      possible += records;
+      const asker = new Asker(database, rulebook, door, one, now, collection, nameOf);
+      try {
+        asked += await asker.run(examples.get(one.name) ?? [], options.perKind);
+      } catch (error) {
+        if (!(error instanceof TooMuchToLoad)) throw error;
+        left.push(`${collection} as ${one.name}: the service was not asked, as ${error.message}`);
+      }
+      differences.push(...asker.differences);
+      for (const each of asker.gives) gives.set(JSON.stringify(each), each);
+    }
+  }
+  return { differences, requests: door?.requests ?? 0, asked, possible, gives: [...gives.values()], left };
+}
+
+/** One question and what it should be answered with; `wrong` says what is not as it should be. */
+interface Probe {
+  readonly record: string;
+  readonly operation: string;
+  readonly field: string | null;
+  readonly asking: Asking;
+  readonly wrong: (answer: Answered) => string | null;
+}
+
+class Asker {
+  readonly differences: Difference[] = [];
+  readonly gives: Gives[] = [];
+  readonly #database: Database;
+  readonly #rulebook: Rulebook;
+  readonly #door: LoopbackDoor | null;
+  readonly #one: Counted;
+  readonly #now: string;
+  readonly #collection: Collection;
+  readonly #nameOf: ReadonlyMap<string, Counted>;
+
+  constructor(
+    database: Database,
+    rulebook: Rulebook,
+    door: LoopbackDoor | null,
+    one: Counted,
+    now: string,
+    collection: string,
+    nameOf: ReadonlyMap<string, Counted>,
+  ) {
+    this.#database = database;
+    this.#rulebook = rulebook;
+    this.#door = door;
+    this.#one = one;
+    this.#now = now;
+    this.#collection = collectionOf(rulebook.schema, collection);
+    this.#nameOf = nameOf;
+  }
+
+  /** Answers how many records were asked about. */
+  async run(ids: readonly string[], perKind: number): Promise<number> {
+    const world = new LoadedWorld(this.#database, this.#rulebook);
+    await world.fetch(this.#collection.name, ids);
+    const { chosen, probes } = await world.run(this.#now, (loaded) => this.#plan(loaded, ids, perKind));
+    if (this.#door === null) return chosen.length;
+    probes.push(...(await this.#listProbes(chosen)));
+    for (let start = 0; start < probes.length; start += AT_ONCE)
+      await Promise.all(probes.slice(start, start + AT_ONCE).map((probe) => this.#ask(probe)));
+    return chosen.length;
+  }
+
+  async #ask({ record, operation, field, asking, wrong }: Probe): Promise<void> {
+    const text = wrong(await this.#door!.ask(this.#one.name, asking));
+    if (text === null) return;
+    const { name: identity } = this.#one;
+    const named = `${asking.method} ${asking.path}`;
+    this.differences.push({
+      between: 'closures and service',
+      identity,
+      collection: this.#collection.name,
+      record,
+      operation,
+      field,
+      text: `${named}${asking.body === undefined ? '' : ` with ${Object.keys(asking.body).join(', ')}`}: ${text}`,
+    });
+  }
+
+  /** Which records stand for all others, and what is asked about them. */
+  #plan(world: World, ids: readonly string[], perKind: number): { chosen: RecordValues[]; probes: Probe[] } {
+    const decider = new Decider(this.#rulebook, this.#one.caller, world);
+    const { name } = this.#collection;
+    // Begun anew whenever records had to be fetched.
+    this.gives.length = 0;
+    const kinds = new Map<string, RecordValues[]>();
+    let hidden: RecordValues | undefined;
+    for (const id of ids) {
+      const record = world.look(name, id);
+      if (record === null) continue;
+      const shown = decider.shown(name, record);
+      if (shown === null) hidden ??= record;
+      const { relation } = whose(
+        ownersOf(world, this.#rulebook.schema, this.#collection, record),
+        this.#one,
+        this.#nameOf,
+      );
+      const key = JSON.stringify([relation, shown === null ? null : [...shown]]);
+      const alike = kinds.get(key) ?? [];
+      if (alike.length < perKind) kinds.set(key, [...alike, record]);
+    }
+    const chosen = [...kinds.values()].flat();
+    const material = this.#material(decider, world, hidden);
+    const probes = chosen.flatMap((record) => this.#probesOf(decider, world, record, material));
+    const [model] = chosen;
+    if (model !== undefined)
+      for (const attempt of attemptsAtCreating(decider, this.#collection, model, material))
+        probes.push(...this.#writeProbe(decider, attempt));
+    return { chosen, probes };
+  }
+
+  /** Another person, and records out of sight that references could be pointed at. */
+  #material(decider: Decider, world: World, hidden: RecordValues | undefined): Material {
+    const me = this.#one.caller.person?.id;
+    const [other] = [...this.#nameOf.keys()].filter((id) => id !== me);
+    const unreadable = new Map<string, RecordValues>();
+    if (hidden !== undefined) unreadable.set(this.#collection.name, hidden);
+    for (const id of this.#nameOf.keys()) {
+      const person = world.look(PEOPLE, id);
+      if (person !== null && decider.shown(PEOPLE, person) === null) unreadable.set(PEOPLE, person);
+    }
+    return { other: other ?? null, unreadable };
+  }
+
+  #probesOf(decider: Decider, world: World, record: RecordValues, material: Material): Probe[] {
+    const { name } = this.#collection;
+    const id = record.id as string;
+    const path = `/v1/records/${name}/${id}`;
+    const shown = decider.shown(name, record);
+    const about = { record: id, operation: 'read', field: null } as const;
+    const probes: Probe[] = [
+      {
+        ...about,
+        asking: { method: 'GET', path },
+        wrong: (answer) => wrongRecord(answer, this.#collection, record, shown),
+      },
+      {
+        ...about,
+        asking: { method: 'GET', path, headers: { 'If-None-Match': '*' } },
+        wrong: ({ status }) => expected(status, shown === null ? 404 : 304),
+      },
+      {
+        ...about,
+        asking: { method: 'GET', path: `/v1/records/${name}?count=true&${where(`id = "${id}"`)}` },
+        wrong: ({ json }) => expected(json?.count, shown === null ? 0 : 1),
+      },
+      ...this.#maskProbes(record, shown),
+      ...this.#referenceProbes(decider, world, record, shown),
+    ];
+    const updatable =
+      shown === null
+        ? []
+        : [...this.#collection.fields.values()]
+            .filter((field) => !field.system)
+            .map((field) => field.name)
+            .filter((field) => this.#mayUpdate(decider, record, field));
+    for (const attempt of attemptsOn(decider, this.#collection, record, updatable, material))
+      probes.push(...this.#writeProbe(decider, attempt));
+    return probes;
+  }
+
+  #mayUpdate(decider: Decider, record: RecordValues, field: string): boolean {
+    const values = new Map([[field, record[field] ?? null]]);
+    return decider.decide({ operation: 'update', collection: this.#collection.name, record, values }).allowed;
+  }
+
+  /** A withheld value moves nothing: it counts as missing in every filter, and a hidden record passes none. */
+  #maskProbes(record: RecordValues, shown: ReadonlySet<string> | null): Probe[] {
+    const id = record.id as string;
+    const { name: collection, fields } = this.#collection;
+    const hidden = [...fields.keys()].flatMap((field): [string, string][] => {
+      const literal = literalOf(this.#rulebook.schema, collection, field, record[field] ?? null);
+      return literal === null || shown?.has(field) === true ? [] : [[field, literal]];
+    });
+    if (hidden.length === 0) return [];
+    const probe = (condition: string, wanted: number): Probe => ({
+      record: id,
+      operation: 'read',
+      field: null,
+      asking: {
+        method: 'GET',
+        path: `/v1/records/${collection}?count=true&${where(`id = "${id}" and (${condition})`)}`,
+      },
+      wrong: ({ json }) => expected(json?.count, wanted),
+    });
+    const equal = hidden.map(([field, literal]) => `${quoted(field)} = ${literal}`).join(' or ');
+    const missing = hidden.map(([field]) => `${quoted(field)} is missing`);
+    return shown === null
+      ? [probe([equal, ...missing].join(' or '), 0)]
+      : [probe(equal, 0), probe(missing.join(' and '), 1)];
+  }
+
+  /** What references bring along obeys the rules of its own collection. */
+  #referenceProbes(
+    decider: Decider,
+    world: World,
+    record: RecordValues,
+    shown: ReadonlySet<string> | null,
+  ): Probe[] {
+    const id = record.id as string;
+    const targets = [...this.#collection.fields.values()].flatMap(({ name, type, system }) => {
+      if (type.kind !== 'ref' || system) return [];
+      const target = collectionOf(this.#rulebook.schema, type.collection);
+      const pointed = record[name] ?? null;
+      const other = pointed === null ? null : world.look(target.name, pointed as string);
+      const visible = other === null || shown?.has(name) !== true ? null : decider.shown(target.name, other);
+      return [{ field: name, target, other, visible }];
+    });
+    if (shown === null || targets.length === 0) return [];
+    const included = targets.map(({ field }) => field).join(',');
+    return [
+      {
+        record: id,
+        operation: 'read',
+        field: null,
+        asking: { method: 'GET', path: `/v1/records/${this.#collection.name}/${id}?include=${included}` },
+        wrong({ status, json }) {
+          if (status !== 200) return expected(status, 200);
+          for (const { field, target, other, visible } of targets) {
+            const brought = json._included?.[field] ?? null;
+            const text =
+              visible !== null
+                ? wrongDocument(brought, target, other!, visible)
+                : brought === null
+                  ? null
+                  : 'a record came along that is not readable';
+            if (text !== null) return `${field}: ${text}`;
+          }
+          return null;
+        },
+      },
+    ];
+  }
+
+  #writeProbe(decider: Decider, attempt: Attempt): Probe[] {
+    const { name } = this.#collection;
+    const { kind, operation, record, values } = attempt;
+    const decision = decider.decide({ operation, collection: name, record, values });
+    const field = [...values.keys()][0] ?? null;
+    if (decision.allowed && field !== null && record === null && kind === 'in another’s name')
+      for (const owner of ownersIn(this.#collection, values))
+        this.gives.push({
+          kind: 'makes another’s',
+          identity: this.#one.name,
+          collection: name,
+          field: owner,
+        });
+    if (decision.allowed && kind === 'hand over')
+      this.gives.push({ kind: 'hands over', identity: this.#one.name, collection: name, field: field! });
+    const id = record === null ? '' : (record.id as string);
+    return [
+      {
+        record: id,
+        operation,
+        field: kind === 'create' ? null : field,
+        asking: { ...writing(operation, name, id, values), headers: { 'Firmgate-Rehearsal': 'true' } },
+        wrong: (answer) => wrongWrite(answer, decision),
+      },
+    ];
+  }
+
+  /** The list as a whole: how many, what the first page shows, and in which order withheld values come. */
+  async #listProbes(chosen: readonly RecordValues[]): Promise<Probe[]> {
+    const { name } = this.#collection;
+    const arrival = await arrive(this.#database, this.#rulebook, credentialsOf(this.#one));
+    const access = new Access(this.#rulebook, arrival!.caller, arrival!.now);
+    const count = await countVisible(this.#database, access, { collection: name, filter: null });
+    const about = { record: '', operation: 'read', field: null } as const;
+    const probes: Probe[] = [
+      {
+        ...about,
+        asking: { method: 'GET', path: `/v1/records/${name}?count=true&limit=1` },
+        wrong: ({ json }) => expected(json?.count, count),
+      },
+    ];
+    if (chosen.length === 0) return probes;
+    for (const field of this.#collection.fields.values()) {
+      if (field.type.kind === 'json' || field.type.kind === 'list' || access.isShown(name, field.name))
+        continue;
+      for (const direction of ['asc', 'desc'])
+        probes.push({
+          ...about,
+          field: field.name,
+          asking: {
+            method: 'GET',
+            path: `/v1/records/${name}?limit=100&order=${encodeURIComponent(`${field.name} ${direction}`)}`,
+          },
+          wrong({ status, json }) {
+            if (status !== 200) return expected(status, 200);
+            const values = (json.records as Record<string, unknown>[]).map(
+              (each) => each[field.name] ?? null,
+            );
+            const first = values.indexOf(null);
+            return first === -1 || values.slice(first).every((each) => each === null)
+              ? null
+              : 'records without a value that is seen do not come last';
+          },
+        });
+    }
+    return probes;
+  }
+}
+
+function credentialsOf({ name }: Counted) {
+  return name === 'visitor' ? ({ kind: 'visitor' } as const) : ({ kind: 'test identity', name } as const);
+}
+
+function writing(
+  operation: string,
+  collection: string,
+  id: string,
+  values: ReadonlyMap<string, Value>,
+): Asking {
+  const path = `/v1/records/${collection}`;
+  const body = Object.fromEntries(values);
+  switch (operation) {
+    case 'create':
+      return { method: 'POST', path, body };
+    case 'update':
+      return { method: 'PATCH', path: `${path}/${id}`, body };
+    case 'delete':
+      return { method: 'DELETE', path: `${path}/${id}` };
+    default:
+      return { method: 'POST', path: `${path}/${id}/actions/${operation}`, body };
+  }
+}
+
+/** What rules refuse is refused, and for the same reason; what they allow may still clash with something else. */
+function wrongWrite({ status, json, headers }: Answered, decision: Decision): string | null {
+  const type = String(json?.type ?? '')
+    .split('/')
+    .at(-1)!;
+  const isDone = status < 300;
+  if (isDone && headers.get('Firmgate-Rehearsal') !== 'true') return 'the rehearsal was a write that stays';
+  const said = isDone || technical.has(type) ? 'allowed' : type;
+  const wanted = decision.refusedBy === null ? ['allowed'] : refusals[decision.refusedBy];
+  return wanted.includes(said)
+    ? null
+    : `answered ${status} ${type}, where the closures say ${decision.refusedBy ?? 'allowed'}`;
+}
+
+const technical: ReadonlySet<string> = new Set([
+  'value-taken',
+  'value-required',
+  'still-referenced',
+  'tree-circle',
+]);
+
+const refusals: Readonly<Record<NonNullable<Decision['refusedBy']>, readonly string[]>> = {
+  'not readable': ['not-found'],
+  'not covered': ['fields-not-covered', 'not-allowed'],
+  'reference not readable': ['reference-not-found'],
+  'stamps differ': ['not-allowed'],
+  'no rule': ['not-allowed', 'fields-not-covered'],
+  unclear: ['not-allowed'],
+};
+
+function wrongRecord(
+  { status, json }: Answered,
+  collection: Collection,
+  record: RecordValues,
+  shown: ReadonlySet<string> | null,
+): string | null {
+  if (shown === null) return expected(status, 404);
+  return status === 200 ? wrongDocument(json, collection, record, shown) : expected(status, 200);
+}
+
+/** Every field is shown with its value, or is withheld, as the closures say. */
+function wrongDocument(
+  document: Record<string, unknown> | null,
+  { fields }: Collection,
+  record: RecordValues,
+  shown: ReadonlySet<string>,
+): string | null {
+  if (document === null) return 'the record is missing';
+  for (const { name, type } of fields.values()) {
+    const isShown = name in document;
+    if (isShown !== shown.has(name)) return `${name} is ${isShown ? 'shown' : 'withheld'}`;
+    if (!isShown || type.kind === 'json') continue;
+    if (!sameValue(type, document[name] as Value, record[name] ?? null)) return `${name} has another value`;
+  }
+  return null;
+}
+
+function expected(found: unknown, wanted: unknown): string | null {
+  return found === wanted ? null : `answered ${String(found)}, where ${String(wanted)} was expected`;
+}
+
+function where(condition: string): string {
+  return `where=${encodeURIComponent(condition)}`;
+}
+
+function quoted(field: string): string {
+  return `\`${field}\``;
+}
+
+/** The value as a filter can name it; null where it cannot. */
+function literalOf(schema: Schema, collection: string, field: string, value: Value): string | null {
+  if (value === null) return null;
+  const { type } = fieldOf(schema, collection, field)!;
+  switch (type.kind) {
+    case 'list':
+    case 'json':
+      return null;
+    case 'integer':
+    case 'boolean':
+    case 'decimal':
+      return String(value);
+    default:
+      // What a quoted text cannot hold as it is.
+      return /["\\\u0000-\u001F]/.test(value as string) ? null : `"${value as string}"`;
+  }
+}
+
+function ownersOf(
+  world: World,
+  schema: Schema,
+  collection: Collection,
+  record: RecordValues,
+): (string | null)[] {
+  if (collection.name === PEOPLE) return [record.id as string];
+  return collection.owners.map((path) => {
+    let [here, at]: [RecordValues | null, string] = [record, collection.name];
+    for (const [index, step] of path.entries()) {
+      const value = (here?.[step] ?? null) as string | null;
+      if (index === path.length - 1 || value === null) return value;
+      at = (fieldOf(schema, at, step)!.type as { collection: string }).collection;
+      here = world.look(at, value);
+    }
+    return null;
+  });
+}
+
+function ownersIn({ owners }: Collection, values: ReadonlyMap<string, Value>): string[] {
+  return owners.flatMap((path) => (path.length === 1 && values.has(path[0]!) ? [path[0]!] : []));
+}
