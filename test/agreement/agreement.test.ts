@@ -21,6 +21,9 @@ import { run } from '../../src/store/connection.ts';
 import { arrive } from '../../src/store/callers.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish } from '../../src/store/publish/index.ts';
+import { compareCounts, compareWithDatabase, reachedByClosures } from '../../src/store/sweep/compare.ts';
+import { countCollection } from '../../src/store/sweep/counts.ts';
+import { LoadedWorld } from '../../src/store/world.ts';
 import { countVisible, listRecords } from '../../src/store/records/read.ts';
 import { fullRecord } from '../../src/store/records/full.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
@@ -168,10 +171,18 @@ interface Compared {
   shown: number;
   filtered: number;
   updated: number;
+  counted: number;
   readonly forms: Set<string>;
 }
 
-const nothing = (): Compared => ({ read: 0, shown: 0, filtered: 0, updated: 0, forms: new Set() });
+const nothing = (): Compared => ({
+  read: 0,
+  shown: 0,
+  filtered: 0,
+  updated: 0,
+  counted: 0,
+  forms: new Set(),
+});
 
 /** Compares all answers that one rulebook gives to four callers; throws where two differ. */
 async function compare(text: string, seed: number, cells: Compared): Promise<void> {
@@ -270,6 +281,8 @@ async function compare(text: string, seed: number, cells: Compared): Promise<voi
       );
 
       cells.updated += await compareUpdates(rulebook, access, caller, collection, dice, failing);
+      // Of every second caller: the visitor’s rules are in everybody’s, too.
+      if (index % 2 === 1) cells.counted += await compareReach(rulebook, known, collection, failing);
     }
   }
 }
@@ -357,6 +370,33 @@ async function pages(
     if (!page.more) return ids;
     after = order.map((key) => page.records.at(-1)!.shown.get(key.field) ?? null);
   }
+}
+
+/** What a sweep counts and compares: all that is allowed on every record, set-wise, singly and by the closures. */
+async function compareReach(
+  rulebook: Rulebook,
+  caller: Caller,
+  collection: string,
+  failing: (what: string) => string,
+): Promise<number> {
+  const counted = { name: 'x', caller };
+  const { tallies, total } = await countCollection(own.database, rulebook, NOW, collection, [counted]);
+  expect(total).toBe(RECORDS);
+  const ids = [...world.get(collection)!.keys()];
+  const loaded = new LoadedWorld(own.database, rulebook);
+  const reached = await reachedByClosures(loaded, rulebook, NOW, counted, collection, ids);
+  const { differences, cells } = await compareWithDatabase(
+    own.database,
+    rulebook,
+    NOW,
+    counted,
+    collection,
+    reached,
+  );
+  expect([...differences, ...compareCounts(counted, collection, tallies, reached)], failing('reach')).toEqual(
+    [],
+  );
+  return cells;
 }
 
 /** Both sides of an update: each rule on the record as it is, and as it would be. */

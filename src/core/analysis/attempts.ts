@@ -2,7 +2,8 @@ import { createGroups } from '../evaluate/combine.ts';
 import type { RecordValues } from '../evaluate/caller.ts';
 import type { Decider } from '../evaluate/decide.ts';
 import type { Action } from '../ir/rulebook.ts';
-import { PEOPLE, collectionOf, type Collection, type Field } from '../types/schema.ts';
+import type { Reached } from './tally.ts';
+import { PEOPLE, type Collection, type Field } from '../types/schema.ts';
 import type { ScalarType, Type, Value } from '../types/types.ts';
 
 /** One write that a sweep tries, or thinks through: as somebody who means well, and as somebody who does not. */
@@ -30,15 +31,12 @@ export interface Material {
   readonly unreadable: ReadonlyMap<string, RecordValues>;
 }
 
-/** Fields that a refusal is tried on; the sensitive ones and the owner’s first. */
-const MOST_REFUSED = 3;
-
-/** What is tried on a record that is there. */
+/** What is tried on a record that is there: each field that may not be changed alone, those that may together. */
 export function attemptsOn(
   decider: Decider,
   collection: Collection,
   record: RecordValues,
-  updatable: readonly string[],
+  { read, updatable }: Pick<Reached, 'read' | 'updatable'>,
   { other, unreadable }: Material,
 ): Attempt[] {
   const fields = [...collection.fields.values()].filter((field) => !field.system && !isEmpty(field, record));
@@ -46,7 +44,8 @@ export function attemptsOn(
   const mayNot = fields
     .filter((field) => !updatable.includes(field.name))
     .toSorted((a, b) => weight(collection, b) - weight(collection, a))
-    .slice(0, MOST_REFUSED);
+    // Of a record out of sight every change is the same.
+    .slice(0, read ? undefined : 1);
   const unchanged = (some: readonly Field[]): Attempt => ({
     kind: 'unchanged',
     operation: 'update',

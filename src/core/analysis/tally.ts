@@ -222,7 +222,6 @@ function memoized(decide: CallerPlan['decide']): CallerPlan['decide'] {
 
 /** Whose a record is, seen from a caller. `same group`: an owner who holds a role that the caller holds, too. */
 export type Relation = 'own' | 'same group' | 'another’s' | 'nobody’s';
-export const relations: readonly Relation[] = ['own', 'same group', 'another’s', 'nobody’s'];
 
 /** Records that are alike for everything that is counted. */
 export interface Class {

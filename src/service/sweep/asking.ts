@@ -1,20 +1,21 @@
 import { attemptsAtCreating, attemptsOn, type Attempt, type Material } from '../../core/analysis/attempts.ts';
 import type { Gives } from '../../core/analysis/findings.ts';
-import { whose, type Counted } from '../../core/analysis/tally.ts';
+import { Deciding, whose, type Counted } from '../../core/analysis/tally.ts';
 import type { RecordValues } from '../../core/evaluate/caller.ts';
-import { Decider, type Decision, type World } from '../../core/evaluate/decide.ts';
+import { Decider, type World } from '../../core/evaluate/decide.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
 import { PEOPLE, collectionOf, fieldOf, type Collection, type Schema } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
-import { sameValue } from '../../core/types/values.ts';
 import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countVisible } from '../../store/records/read.ts';
-import type { Difference } from '../../store/sweep/compare.ts';
+import { reachedOf, type Difference } from '../../store/sweep/compare.ts';
 import { everyone, type DatabaseSweep, type SweepOptions } from '../../store/sweep/index.ts';
 import { LoadedWorld, TooMuchToLoad } from '../../store/world.ts';
 import type { Answered, Asking, LoopbackDoor } from './door.ts';
+import { expected, wrongDocument, wrongRecord, wrongWrite } from './judge.ts';
+import { literalOf, quoted, where, writing } from './requests.ts';
 
 export interface ServiceSweep {
   readonly differences: readonly Difference[];
@@ -26,6 +27,12 @@ export interface ServiceSweep {
   readonly gives: readonly Gives[];
   readonly left: readonly string[];
 }
+
+/**
+ * Records out of sight are alike in that alone, so more of them are asked for: a hole need not be the same for all.
+ * They are read; writes are tried on as many as of any other kind.
+ */
+const HIDDEN = 4;
 
 /** Questions that go to the service at once. */
 const AT_ONCE = 8;
@@ -142,25 +149,32 @@ class Asker {
     const { name } = this.#collection;
     // Begun anew whenever records had to be fetched.
     this.gives.length = 0;
+    const deciding = new Deciding(this.#rulebook, name, this.#one.caller);
     const kinds = new Map<string, RecordValues[]>();
     let hidden: RecordValues | undefined;
     for (const id of ids) {
       const record = world.look(name, id);
       if (record === null) continue;
-      const shown = decider.shown(name, record);
-      if (shown === null) hidden ??= record;
+      const reached = reachedOf(decider, deciding, name, record);
+      if (!reached.read) hidden ??= record;
       const { relation } = whose(
         ownersOf(world, this.#rulebook.schema, this.#collection, record),
         this.#one,
         this.#nameOf,
       );
-      const key = JSON.stringify([relation, shown === null ? null : [...shown]]);
+      const key = JSON.stringify([relation, reached]);
       const alike = kinds.get(key) ?? [];
-      if (alike.length < perKind) kinds.set(key, [...alike, record]);
+      const most = reached.read ? perKind : perKind * HIDDEN;
+      if (alike.length < most) kinds.set(key, [...alike, record]);
     }
     const chosen = [...kinds.values()].flat();
     const material = this.#material(decider, world, hidden);
-    const probes = chosen.flatMap((record) => this.#probesOf(decider, world, record, material));
+    const probes = [...kinds.values()].flatMap((alike) =>
+      alike.flatMap((record, index) => [
+        ...this.#readProbes(decider, deciding, world, record),
+        ...(index < perKind ? this.#writeProbes(decider, deciding, record, material) : []),
+      ]),
+    );
     const [model] = chosen;
     if (model !== undefined)
       for (const attempt of attemptsAtCreating(decider, this.#collection, model, material))
@@ -181,13 +195,14 @@ class Asker {
     return { other: other ?? null, unreadable };
   }
 
-  #probesOf(decider: Decider, world: World, record: RecordValues, material: Material): Probe[] {
+  #readProbes(decider: Decider, deciding: Deciding, world: World, record: RecordValues): Probe[] {
     const { name } = this.#collection;
     const id = record.id as string;
     const path = `/v1/records/${name}/${id}`;
-    const shown = decider.shown(name, record);
+    const { read, shown: names } = reachedOf(decider, deciding, name, record);
+    const shown = read ? new Set(names) : null;
     const about = { record: id, operation: 'read', field: null } as const;
-    const probes: Probe[] = [
+    return [
       {
         ...about,
         asking: { method: 'GET', path },
@@ -206,21 +221,12 @@ class Asker {
       ...this.#maskProbes(record, shown),
       ...this.#referenceProbes(decider, world, record, shown),
     ];
-    const updatable =
-      shown === null
-        ? []
-        : [...this.#collection.fields.values()]
-            .filter((field) => !field.system)
-            .map((field) => field.name)
-            .filter((field) => this.#mayUpdate(decider, record, field));
-    for (const attempt of attemptsOn(decider, this.#collection, record, updatable, material))
-      probes.push(...this.#writeProbe(decider, attempt));
-    return probes;
   }
 
-  #mayUpdate(decider: Decider, record: RecordValues, field: string): boolean {
-    const values = new Map([[field, record[field] ?? null]]);
-    return decider.decide({ operation: 'update', collection: this.#collection.name, record, values }).allowed;
+  #writeProbes(decider: Decider, deciding: Deciding, record: RecordValues, material: Material): Probe[] {
+    const reached = reachedOf(decider, deciding, this.#collection.name, record);
+    const attempts = attemptsOn(decider, this.#collection, record, reached, material);
+    return attempts.flatMap((attempt) => this.#writeProbe(decider, attempt));
   }
 
   /** A withheld value moves nothing: it counts as missing in every filter, and a hidden record passes none. */
@@ -362,113 +368,6 @@ class Asker {
 
 function credentialsOf({ name }: Counted) {
   return name === 'visitor' ? ({ kind: 'visitor' } as const) : ({ kind: 'test identity', name } as const);
-}
-
-function writing(
-  operation: string,
-  collection: string,
-  id: string,
-  values: ReadonlyMap<string, Value>,
-): Asking {
-  const path = `/v1/records/${collection}`;
-  const body = Object.fromEntries(values);
-  switch (operation) {
-    case 'create':
-      return { method: 'POST', path, body };
-    case 'update':
-      return { method: 'PATCH', path: `${path}/${id}`, body };
-    case 'delete':
-      return { method: 'DELETE', path: `${path}/${id}` };
-    default:
-      return { method: 'POST', path: `${path}/${id}/actions/${operation}`, body };
-  }
-}
-
-/** What rules refuse is refused, and for the same reason; what they allow may still clash with something else. */
-function wrongWrite({ status, json, headers }: Answered, decision: Decision): string | null {
-  const type = String(json?.type ?? '')
-    .split('/')
-    .at(-1)!;
-  const isDone = status < 300;
-  if (isDone && headers.get('Firmgate-Rehearsal') !== 'true') return 'the rehearsal was a write that stays';
-  const said = isDone || technical.has(type) ? 'allowed' : type;
-  const wanted = decision.refusedBy === null ? ['allowed'] : refusals[decision.refusedBy];
-  return wanted.includes(said)
-    ? null
-    : `answered ${status} ${type}, where the closures say ${decision.refusedBy ?? 'allowed'}`;
-}
-
-const technical: ReadonlySet<string> = new Set([
-  'value-taken',
-  'value-required',
-  'still-referenced',
-  'tree-circle',
-]);
-
-const refusals: Readonly<Record<NonNullable<Decision['refusedBy']>, readonly string[]>> = {
-  'not readable': ['not-found'],
-  'not covered': ['fields-not-covered', 'not-allowed'],
-  'reference not readable': ['reference-not-found'],
-  'stamps differ': ['not-allowed'],
-  'no rule': ['not-allowed', 'fields-not-covered'],
-  unclear: ['not-allowed'],
-};
-
-function wrongRecord(
-  { status, json }: Answered,
-  collection: Collection,
-  record: RecordValues,
-  shown: ReadonlySet<string> | null,
-): string | null {
-  if (shown === null) return expected(status, 404);
-  return status === 200 ? wrongDocument(json, collection, record, shown) : expected(status, 200);
-}
-
-/** Every field is shown with its value, or is withheld, as the closures say. */
-function wrongDocument(
-  document: Record<string, unknown> | null,
-  { fields }: Collection,
-  record: RecordValues,
-  shown: ReadonlySet<string>,
-): string | null {
-  if (document === null) return 'the record is missing';
-  for (const { name, type } of fields.values()) {
-    const isShown = name in document;
-    if (isShown !== shown.has(name)) return `${name} is ${isShown ? 'shown' : 'withheld'}`;
-    if (!isShown || type.kind === 'json') continue;
-    if (!sameValue(type, document[name] as Value, record[name] ?? null)) return `${name} has another value`;
-  }
-  return null;
-}
-
-function expected(found: unknown, wanted: unknown): string | null {
-  return found === wanted ? null : `answered ${String(found)}, where ${String(wanted)} was expected`;
-}
-
-function where(condition: string): string {
-  return `where=${encodeURIComponent(condition)}`;
-}
-
-function quoted(field: string): string {
-  return `\`${field}\``;
-}
-
-/** The value as a filter can name it; null where it cannot. */
-function literalOf(schema: Schema, collection: string, field: string, value: Value): string | null {
-  if (value === null) return null;
-  const { type } = fieldOf(schema, collection, field)!;
-  switch (type.kind) {
-    case 'list':
-    case 'json':
-      return null;
-    case 'integer':
-    case 'boolean':
-    case 'decimal':
-      return String(value);
-    default:
-      // What a quoted text cannot hold as it is.
-      return /["\\\u0000-\u001F]/.test(value as string) ? null : `"${value as string}"`;
-  }
 }
 
 function ownersOf(

@@ -40,11 +40,21 @@ export async function reachedByClosures(
     for (const id of ids) {
       const record = loaded.look(collection, id);
       if (record === null) continue;
-      const isMe = collection === PEOPLE && id === caller.person?.id;
-      reached.set(id, deciding.reached(holdingFor(decider, record), isMe));
+      reached.set(id, reachedOf(decider, deciding, collection, record));
     }
     return reached;
   });
+}
+
+/** What the closures say of one record, as it is. */
+export function reachedOf(
+  decider: Decider,
+  deciding: Deciding,
+  collection: string,
+  record: RecordValues,
+): Reached {
+  const isMe = collection === PEOPLE && record.id === decider.caller.person?.id;
+  return deciding.reached(holdingFor(decider, record), isMe);
 }
 
 /** Each condition is asked once for a record, with the record as it is on both sides. */

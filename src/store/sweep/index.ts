@@ -62,9 +62,9 @@ export async function sweepDatabase(
       for (const collection of collections) {
         options.progress({ done: done++, total, doing: `counting ${collection}` });
         const each = await countCollection(on, rulebook, now, collection, counted);
-        counts.push(each);
-        if (each.total === 0) left.push(`${collection} has no records: nothing was asked of any`);
         const all = each.total <= options.everyRecord ? await everyId(on, collection) : null;
+        counts.push(all === null ? each : withAll(each, all));
+        if (each.total === 0) left.push(`${collection} has no records: nothing was asked of any`);
         const world = new LoadedWorld(on, rulebook);
         for (const one of counted) {
           options.progress({ done: done++, total, doing: `${collection} as ${one.name}` });
@@ -88,6 +88,12 @@ export async function sweepDatabase(
     },
     { isolationLevel: 'repeatable read' },
   );
+}
+
+/** Records that stand for others first, and then all others. */
+function withAll(counts: CollectionCounts, all: readonly string[]): CollectionCounts {
+  const examples = [...counts.examples].map(([name, ids]) => [name, [...new Set([...ids, ...all])]] as const);
+  return { ...counts, examples: new Map(examples) };
 }
 
 /** Whoever is swept, as they are known at this moment. */

@@ -1,6 +1,6 @@
 import type { AttributeDeclaration, ClaimDeclaration, EveryExpression } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
-import { parseCollectionName, parseCondition, parseOperand, parseRange } from './expressions.ts';
+import { parseCondition, parseOperand, parseRange } from './expressions.ts';
 import { parseType } from './types.ts';
 
 /** `attribute NAME TYPE = VALUE`, or `= every VALUE for VARIABLE in COLLECTION [where CONDITION]`. */
