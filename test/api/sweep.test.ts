@@ -185,7 +185,7 @@ describe('a sweep of the demo', () => {
         const stamp: [string, string][] = to.includes('apiary, keeper') ? [['stamp keeper = me', '']] : [];
         const other = checked(changed([from, to], ...stamp));
         const options = {
-          identities: ['ada', 'stella', 'tess', 'visitor'],
+          identities: to.includes('(name)') ? ['ivo'] : ['ada', 'stella', 'tess', 'visitor'],
           collections: [collection],
           everyRecord: 100,
           progress: () => undefined,

@@ -162,7 +162,11 @@ class Asker {
         this.#one,
         this.#nameOf,
       );
-      const key = JSON.stringify([relation, reached]);
+      const shown = reached.read ? new Set(reached.shown) : null;
+      const brought = this.#targets(decider, world, record, shown).map(
+        ({ visible }) => visible && [...visible],
+      );
+      const key = JSON.stringify([relation, reached, reached.read ? brought : null]);
       const alike = kinds.get(key) ?? [];
       const most = reached.read ? perKind : perKind * HIDDEN;
       if (alike.length < most) kinds.set(key, [...alike, record]);
@@ -263,14 +267,7 @@ class Asker {
     shown: ReadonlySet<string> | null,
   ): Probe[] {
     const id = record.id as string;
-    const targets = [...this.#collection.fields.values()].flatMap(({ name, type, system }) => {
-      if (type.kind !== 'ref' || system) return [];
-      const target = collectionOf(this.#rulebook.schema, type.collection);
-      const pointed = record[name] ?? null;
-      const other = pointed === null ? null : world.look(target.name, pointed as string);
-      const visible = other === null || shown?.has(name) !== true ? null : decider.shown(target.name, other);
-      return [{ field: name, target, other, visible }];
-    });
+    const targets = this.#targets(decider, world, record, shown);
     if (shown === null || targets.length === 0) return [];
     const included = targets.map(({ field }) => field).join(',');
     return [
@@ -295,6 +292,18 @@ class Asker {
         },
       },
     ];
+  }
+
+  /** The records that references point at, and what of each is to be seen from here. */
+  #targets(decider: Decider, world: World, record: RecordValues, shown: ReadonlySet<string> | null) {
+    return [...this.#collection.fields.values()].flatMap(({ name, type, system }) => {
+      if (type.kind !== 'ref' || system) return [];
+      const target = collectionOf(this.#rulebook.schema, type.collection);
+      const pointed = record[name] ?? null;
+      const other = pointed === null ? null : world.look(target.name, pointed as string);
+      const visible = other === null || shown?.has(name) !== true ? null : decider.shown(target.name, other);
+      return [{ field: name, target, other, visible }];
+    });
   }
 
   #writeProbe(decider: Decider, attempt: Attempt): Probe[] {
