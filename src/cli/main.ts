@@ -81,6 +81,20 @@ program
   .action(guarded(async () => (await import('./commands/sweep.ts')).sweep));
 
 program
+  .command('reach')
+  .description('everything that somebody can do, and through what; or who reaches one record')
+  .argument('[identity]', 'a test identity, or “visitor”')
+  .option('--role <name>', 'somebody who holds this role alone')
+  .option(
+    '--record <collection-and-record...>',
+    'the other way round: who reaches this record, such as hives OAK-001',
+  )
+  .option('--people', 'with --record: also people beside the test identities')
+  .option('--csv', 'print CSV (RFC 4180)')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/reach.ts')).reach));
+
+program
   .command('why')
   .description(
     'why an identity may or may not do something: each rule, each part, what would change the answer',

@@ -9,6 +9,7 @@ import {
   type RulebookFiles,
 } from './schemas/desk.ts';
 import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
+import { reachSchema, reachersSchema, type ReachQuery } from './schemas/reach.ts';
 import { sweepSchema, type SweepRequest } from './schemas/sweep.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
@@ -16,6 +17,7 @@ import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument }
 export type * from './schemas/desk.ts';
 export type * from './schemas/problems.ts';
 export type * from './schemas/records.ts';
+export type * from './schemas/reach.ts';
 export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
 
@@ -156,6 +158,17 @@ export class GateClient {
   /** Sweeps the published rulebook, or a draft: what every identity reaches, and what of it nobody accepted. */
   sweep(request: SweepRequest, onProgress?: OnProgress) {
     return this.#report('/v1/desk/sweep', sweepSchema, request, onProgress);
+  }
+
+  /** Everything that a test identity (or `visitor`), or whoever holds a role alone, can do. */
+  reach(of: ReachQuery) {
+    return this.#call('GET', `/v1/desk/reach${query(of)}`, reachSchema);
+  }
+
+  /** Who reaches a record, by id or label. */
+  reachers(collection: string, record: string, options: { people?: boolean } = {}) {
+    const path = `/v1/desk/reach/${encodeURIComponent(collection)}/${encodeURIComponent(record)}`;
+    return this.#call('GET', `${path}${query(options)}`, reachersSchema);
   }
 
   /** Why an identity may or may not do something, with every rule that had a part in it. */

@@ -21,6 +21,12 @@ import {
   recordSchema,
   suppliedSchema,
 } from '../client/schemas/records.ts';
+import {
+  reachQuerySchema,
+  reachSchema,
+  reachersQuerySchema,
+  reachersSchema,
+} from '../client/schemas/reach.ts';
 import { sweepRequestSchema, sweepSchema } from '../client/schemas/sweep.ts';
 import { whyRequestSchema, whySchema } from '../client/schemas/why.ts';
 
@@ -211,6 +217,26 @@ export const operations: Readonly<
       body: { schema: whyRequestSchema, types: json },
       answers: { 200: whySchema },
       problems: [...deskProblems, 'too-many-records', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/reach': {
+    get: {
+      id: 'reach',
+      summary: 'Everything that a test identity, or whoever holds a role alone, can do, and through what',
+      tag: 'desk',
+      query: reachQuerySchema,
+      answers: { 200: reachSchema },
+      problems: deskProblems,
+    },
+  },
+  '/v1/desk/reach/{collection}/{record}': {
+    get: {
+      id: 'reachers',
+      summary: 'Who reaches a record (by id or label), which fields of it, and through what',
+      tag: 'desk',
+      query: reachersQuerySchema,
+      answers: { 200: reachersSchema },
+      problems: [...deskProblems, 'not-found', 'too-many-records'],
     },
   },
   '/v1/desk/sweep': {

@@ -251,37 +251,52 @@ export interface Tally {
   readonly through: Record<string, string[]>;
 }
 
+/** Records that are alike for one caller, with what that caller may do with them. */
+export interface ReachedClass {
+  readonly owners: Class['owners'];
+  readonly reached: Reached;
+  readonly count: number;
+}
+
 /**
- * Adds up what a caller reaches. `all`: every record by the common conditions alone; `touched`: those for which any of
- * the caller's own conditions is true. The latter are in the former, too, so they are taken off there.
+ * What a caller reaches, class by class. `all`: every record by the common conditions alone; `touched`: those for which any
+ * of the caller's own conditions is true. The latter are in the former, too, so they are taken off there.
  */
-export function tallyCaller(
-  plan: CountingPlan,
+export function reachedClasses(
   caller: CallerPlan,
   all: readonly Class[],
   touched: readonly Class[],
-  nameOf: ReadonlyMap<string, Counted>,
-): Tally[] {
+): ReachedClass[] {
   const none = '0'.repeat(caller.own.length);
   const counts = new Map<string, Class & { count: number }>();
   const add = (each: Class, own: string, sign: 1 | -1) => {
     const key = JSON.stringify([each.owners, each.common, own]);
     const known = counts.get(key);
-    if (known === undefined) counts.set(key, { ...each, own, count: sign * each.count });
-    else counts.set(key, { ...known, count: known.count + sign * each.count });
+    counts.set(key, { ...each, own, count: (known?.count ?? 0) + sign * each.count });
   };
   for (const each of all) add(each, none, 1);
   for (const each of touched) {
     add(each, none, -1);
     add(each, each.own, 1);
   }
+  return [...counts.values()]
+    .filter(({ count }) => count > 0)
+    .map(({ owners, common, own, count }) => ({ owners, reached: caller.decide(common, own), count }));
+}
+
+/** Adds up classes, by owner. */
+export function tallyCaller(
+  collection: string,
+  caller: Counted,
+  classes: readonly ReachedClass[],
+  nameOf: ReadonlyMap<string, Counted>,
+): Tally[] {
   const tallies = new Map<string, Tally & { total: number }>();
-  for (const { owners, common, own, count } of counts.values()) {
-    if (count === 0) continue;
+  for (const { owners, reached, count } of classes) {
     const { owner, relation } = whose(owners, caller, nameOf);
     const key = JSON.stringify(owner);
     const tally = tallies.get(key) ?? {
-      collection: plan.collection,
+      collection,
       caller: caller.name,
       owner,
       relation,
@@ -292,7 +307,7 @@ export function tallyCaller(
     };
     tallies.set(key, tally);
     tally.total += count;
-    addReached(tally, caller.decide(common, own), count);
+    addReached(tally, reached, count);
   }
   return [...tallies.values()];
 }

@@ -1,5 +1,6 @@
 import { json, type Router } from 'express';
 import { trialRequestSchema, type VerdictDocument } from '../../client/schemas/desk.ts';
+import { reachQuerySchema, reachersQuerySchema } from '../../client/schemas/reach.ts';
 import { sweepRequestSchema } from '../../client/schemas/sweep.ts';
 import { whyRequestSchema } from '../../client/schemas/why.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
@@ -7,12 +8,14 @@ import { positionAt } from '../../core/language/source.ts';
 import { chosenTrials } from '../../core/trial/choice.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
 import type { Database } from '../../store/connection.ts';
+import { reachersOf, wholeReach, type WholeReach } from '../../store/reach.ts';
 import { tryOut } from '../../store/trials/index.ts';
 import { checkedDraft, refuseOtherCollections } from '../answers/drafts.ts';
-import { parseInput } from '../answers/questions.ts';
+import { collectionNamed, parseInput } from '../answers/questions.ts';
 import { sweepAnswer } from '../answers/sweep.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
-import { knownName, whyAnswer } from '../answers/why.ts';
+import { knownName, recordNamed, whyAnswer } from '../answers/why.ts';
+import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { send } from './records.ts';
 import { jsonBody, offer, offerReport } from './route.ts';
@@ -20,7 +23,7 @@ import { jsonBody, offer, offerReport } from './route.ts';
 /** A rulebook is larger than a record: 500 files of ordinary length. */
 export const rulebookBody = json({ limit: '16mb' });
 
-/** The developer's proof: trials, sweeps and why. Offered below `/v1/desk`, to staff alone. */
+/** The developer's proof: trials, sweeps, why and reach. Offered below `/v1/desk`, to staff alone. */
 export function offerProof(
   router: Router,
   database: Database,
@@ -61,6 +64,37 @@ export function offerProof(
     const asked = parseInput(sweepRequestSchema, jsonBody(request, ['application/json']));
     const { rulebook, inForce } = await rulebookOf(asked.files);
     return sweepAnswer(database, rulebook, inForce, openDoor, asked, progress);
+  });
+
+  offer(router, '/reach', {
+    async get(request, response) {
+      const { as, role } = parseInput(reachQuerySchema, request.query);
+      const { rulebook } = await rulebookOf(undefined);
+      if ((as === undefined) === (role === undefined))
+        throw new Problem('malformed-request', {
+          errors: [{ message: 'name a test identity or a role, one of the two', field: 'as' }],
+        });
+      if (role !== undefined) knownName('role', role, [...rulebook.roles.keys()], 'role');
+      else knownName('as', as!, [...rulebook.identities.keys(), 'visitor'], 'test identity');
+      const credentials =
+        as === 'visitor' ? ({ kind: 'visitor' } as const) : ({ kind: 'test identity', name: as! } as const);
+      const reach = await wholeReach(database, rulebook, role === undefined ? { credentials } : { role });
+      // Somebody who may not sign in reaches nothing.
+      const nothing: WholeReach = { roles: [], collections: [], reach: [], adds: [], givesBack: [] };
+      send(response, 200, reach ?? nothing);
+    },
+  });
+
+  offer(router, '/reach/:collection/:record', {
+    async get(request, response) {
+      const { people } = parseInput(reachersQuerySchema, request.query);
+      const { rulebook } = await rulebookOf(undefined);
+      const collection = collectionNamed(rulebook, request.params.collection as string);
+      const id = await recordNamed(database, rulebook, collection, request.params.record as string);
+      const found = await reachersOf(database, rulebook, collection.name, id, people === 'true');
+      if (found === null) throw new Problem('not-found');
+      send(response, 200, found);
+    },
   });
 
   offer(

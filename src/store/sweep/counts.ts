@@ -1,9 +1,11 @@
 import type { Condition } from '../../core/ir/conditions.ts';
 import {
   planCounting,
+  reachedClasses,
   tallyCaller,
   type Class,
   type Counted,
+  type ReachedClass,
   type Tally,
 } from '../../core/analysis/tally.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
@@ -18,6 +20,8 @@ export interface CollectionCounts {
   /** Records without an owner; all of them where the rulebook names no owner. */
   readonly ownerless: number;
   readonly tallies: readonly Tally[];
+  /** By caller. */
+  readonly classes: ReadonlyMap<string, readonly ReachedClass[]>;
   /** For each caller: records that stand for all others that are alike for them. */
   readonly examples: ReadonlyMap<string, readonly string[]>;
 }
@@ -41,18 +45,21 @@ export async function countCollection(
   const nameOf = new Map(
     counted.flatMap((each) => (each.caller.person === null ? [] : [[each.caller.person.id, each] as const])),
   );
-  const classes = async (each: Counted, own: readonly Condition[], touching: boolean): Promise<Class[]> => {
+  const classify = async (each: Counted, own: readonly Condition[], touching: boolean): Promise<Class[]> => {
     const access = new Access(rulebook, each.caller, now);
     const rows = await run<ClassRow>(on, classesSql(access, collection, people, plan.common, own, touching));
     return rows.map(readClass);
   };
   const visitor: Counted = { name: 'visitor', caller: { person: null, roles: new Set() } };
-  const all = await classes(visitor, [], false);
+  const all = await classify(visitor, [], false);
   const tallies: Tally[] = [];
   const examples = new Map<string, readonly string[]>();
+  const classes = new Map<string, readonly ReachedClass[]>();
   for (const caller of plan.callers) {
-    const touched = caller.own.length === 0 ? [] : await classes(caller, caller.own, true);
-    tallies.push(...tallyCaller(plan, caller, all, touched, nameOf));
+    const touched = caller.own.length === 0 ? [] : await classify(caller, caller.own, true);
+    const reached = reachedClasses(caller, all, touched);
+    classes.set(caller.name, reached);
+    tallies.push(...tallyCaller(collection, caller, reached, nameOf));
     const chosen = [
       ...touched.flatMap((each) => each.examples),
       ...spread(all.flatMap((each) => each.examples)),
@@ -65,6 +72,7 @@ export async function countCollection(
     total: count(all),
     ownerless: count(all.filter((each) => each.owners.every((owner) => owner === null))),
     tallies,
+    classes,
     examples,
   };
 }

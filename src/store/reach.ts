@@ -1,0 +1,163 @@
+import {
+  addedBy,
+  audienceWords,
+  givenBack,
+  reachOf,
+  type Added,
+  type GivenBack,
+  type Reach,
+} from '../core/analysis/reach.ts';
+import { Deciding, type Counted, type Reached } from '../core/analysis/tally.ts';
+import { Decider, NEW_ID } from '../core/evaluate/decide.ts';
+import type { Rulebook } from '../core/ir/rulebook.ts';
+import { sql } from '../core/sql/fragment.ts';
+import { arrive, type Credentials } from './callers.ts';
+import { run, type Database, type Executor } from './connection.ts';
+import { rolledBack } from './roll-back.ts';
+import { reachedOf } from './sweep/compare.ts';
+import { countCollection } from './sweep/counts.ts';
+import { everyone } from './sweep/index.ts';
+import { LoadedWorld } from './world.ts';
+
+export interface WholeReach {
+  readonly roles: readonly string[];
+  readonly collections: readonly { readonly name: string; readonly total: number }[];
+  readonly reach: readonly Reach[];
+  /** Of somebody with several roles: what each adds that the others do not. */
+  readonly adds: readonly Added[];
+  readonly givesBack: readonly GivenBack[];
+}
+
+/** Whose reach is asked for. A role is held alone, by somebody of whom nothing else is known. */
+export type ReachOf = { readonly credentials: Credentials } | { readonly role: string };
+
+/** Everything that somebody can do, and through what; null where they may not sign in. Counted in one snapshot. */
+export async function wholeReach(
+  database: Database,
+  rulebook: Rulebook,
+  of: ReachOf,
+): Promise<WholeReach | null> {
+  return rolledBack(
+    database,
+    async (on) => {
+      const found = await callerOf(on, rulebook, of);
+      if (found === null) return null;
+      const { caller, now } = found;
+      // Each role is left out once, to see what is lost with it.
+      const roles = caller.roles.size > 1 ? [...caller.roles] : [];
+      const counted: Counted[] = [
+        { name: '', caller },
+        ...roles.map((role) => ({
+          name: role,
+          caller: { ...caller, roles: new Set([...caller.roles].filter((each) => each !== role)) },
+        })),
+      ];
+      const result = { collections: [], reach: [], adds: [], givesBack: [] } as {
+        collections: WholeReach['collections'][number][];
+        reach: Reach[];
+        adds: Added[];
+        givesBack: GivenBack[];
+      };
+      for (const collection of rulebook.schema.keys()) {
+        const { classes } = await countCollection(on, rulebook, now, collection, counted);
+        const whole = reachOf(rulebook, collection, classes.get('')!);
+        result.collections.push({ name: collection, total: whole.total });
+        result.reach.push(...whole.reach);
+        result.givesBack.push(...givenBack(rulebook, collection, classes.get('')!));
+        for (const role of roles)
+          result.adds.push(
+            ...addedBy(role, whole.reach, reachOf(rulebook, collection, classes.get(role)!).reach),
+          );
+      }
+      result.adds.sort((a, b) => roles.indexOf(a.role) - roles.indexOf(b.role));
+      return { ...result, roles: [...caller.roles].toSorted() };
+    },
+    { isolationLevel: 'repeatable read' },
+  );
+}
+
+async function callerOf(on: Executor, rulebook: Rulebook, of: ReachOf) {
+  if ('credentials' in of) return arrive(on, rulebook, of.credentials);
+  const { now } = (await arrive(on, rulebook, { kind: 'visitor' }))!;
+  return { caller: { person: { id: NEW_ID, values: { id: NEW_ID } }, roles: new Set([of.role]) }, now };
+}
+
+/** Who reaches one record, and through what. */
+export interface Reacher {
+  /** A test identity, the e-mail address of another person, or `visitor`. */
+  readonly name: string;
+  readonly shown: readonly string[];
+  readonly updatable: readonly string[];
+  readonly operations: readonly string[];
+  /** Operation → rules, each with whom it speaks of. */
+  readonly through: Readonly<Record<string, { readonly rule: string; readonly audience: string }[]>>;
+}
+
+/** People beside the test identities that are looked at. */
+const MOST_PEOPLE = 2_000;
+
+/**
+ * Everybody who can at least read the record: the visitor, the test identities and, where they are asked for, the people
+ * (up to a limit; `left` tells how many were not looked at). Null where there is no such record.
+ */
+export async function reachersOf(
+  database: Database,
+  rulebook: Rulebook,
+  collection: string,
+  id: string,
+  withPeople: boolean,
+): Promise<{ readonly reachers: readonly Reacher[]; readonly asked: number; readonly left: number } | null> {
+  return rolledBack(
+    database,
+    async (on) => {
+      const { counted, now } = await everyone(on, rulebook, null);
+      let left = 0;
+      if (withPeople) {
+        const people = await run<{ id: string; email: string | null }>(
+          on,
+          sql`select id, email from records.people where _identity is null and _active order by id`,
+        );
+        left = Math.max(0, people.length - MOST_PEOPLE);
+        for (const person of people.slice(0, MOST_PEOPLE)) {
+          const arrival = await arrive(on, rulebook, { kind: 'person', id: person.id });
+          if (arrival !== null) counted.push({ name: person.email ?? person.id, caller: arrival.caller });
+        }
+      }
+      const world = new LoadedWorld(on, rulebook);
+      const reachers: Reacher[] = [];
+      for (const { name, caller } of counted) {
+        const reached = await world.run(now, (loaded) => {
+          const record = loaded.look(collection, id);
+          if (record === null) return null;
+          const deciding = new Deciding(rulebook, collection, caller);
+          return reachedOf(new Decider(rulebook, caller, loaded), deciding, collection, record);
+        });
+        if (reached === null) return null;
+        if (reached.read) reachers.push(reacher(rulebook, name, reached));
+      }
+      return { reachers, asked: counted.length, left };
+    },
+    { isolationLevel: 'repeatable read' },
+  );
+}
+
+function reacher(rulebook: Rulebook, name: string, reached: Reached): Reacher {
+  const audience = (id: string) => audienceWords(rulebook.rules.find((rule) => rule.id === id)!.audience);
+  return {
+    name,
+    shown: reached.shown,
+    updatable: reached.updatable,
+    operations: [
+      'read',
+      ...(reached.updatable.length > 0 ? ['update'] : []),
+      ...(reached.delete ? ['delete'] : []),
+      ...reached.actions,
+    ],
+    through: Object.fromEntries(
+      [...reached.through].map(([operation, rules]) => [
+        operation,
+        rules.map((rule) => ({ rule, audience: audience(rule) })),
+      ]),
+    ),
+  };
+}
