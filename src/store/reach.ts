@@ -8,13 +8,13 @@ import {
   type Reach,
 } from '../core/analysis/reach.ts';
 import { Deciding, type Counted, type Reached } from '../core/analysis/tally.ts';
+import { reachedOf } from '../core/analysis/reached.ts';
 import { Decider, NEW_ID } from '../core/evaluate/decide.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { sql } from '../core/sql/fragment.ts';
 import { arrive, type Credentials } from './callers.ts';
 import { run, type Database, type Executor } from './connection.ts';
 import { rolledBack } from './roll-back.ts';
-import { reachedOf } from './sweep/compare.ts';
 import { countCollection } from './sweep/counts.ts';
 import { everyone } from './sweep/index.ts';
 import { LoadedWorld } from './world.ts';

@@ -1,7 +1,7 @@
 import { readFileSync, writeFileSync } from 'node:fs';
-import { z } from 'zod';
 import type { SweepDocument } from '../../client/index.ts';
 import { sweepSchema } from '../../client/schemas/sweep.ts';
+import { changesOf, type SweepMap } from '../../core/analysis/map.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { deskClient } from '../credentials.ts';
 import { CheckFailed, Misuse } from '../exit.ts';
@@ -38,8 +38,11 @@ export async function sweep(output: Output, paths: readonly string[], options: O
   const client = await deskClient();
   const report = await withProgress((show) => client.sweep(request, show));
   if (options.keep !== undefined)
-    writeFileSync(options.keep, `${JSON.stringify({ reach: report.reach }, null, 1)}\n`);
-  const changes = kept === null ? [] : changesOf(kept, report.reach);
+    writeFileSync(
+      options.keep,
+      `${JSON.stringify({ reach: report.reach, creates: report.creates }, null, 1)}\n`,
+    );
+  const changes = kept === null ? [] : changesOf(kept, report);
   output.data(kept === null ? report : { ...report, changes });
   printMap(output, report);
   printAgreement(output, report);
@@ -128,39 +131,18 @@ function printFindings(output: Output, { findings }: SweepDocument): void {
   }
 }
 
-type Reach = SweepDocument['reach'];
+const mapSchema = sweepSchema.pick({ reach: true, creates: true });
 
-function readMap(file: string): Reach {
+function readMap(file: string): SweepMap {
   let raw: unknown;
   try {
     raw = JSON.parse(readFileSync(file, 'utf8'));
   } catch (error) {
     throw new Misuse(`${file} cannot be read: ${(error as Error).message}`);
   }
-  const parsed = z.object({ reach: sweepSchema.shape.reach }).safeParse(raw);
+  const parsed = mapSchema.safeParse(raw);
   if (!parsed.success) throw new Misuse(`${file} is no map that “firmgate sweep --keep” wrote`);
-  return parsed.data.reach;
-}
-
-/** Every number of the map that is not what it was, in a sentence. */
-export function changesOf(before: Reach, after: Reach): string[] {
-  const [was, is] = [numbersOf(before), numbersOf(after)];
-  return [...new Set([...was.keys(), ...is.keys()])]
-    .filter((key) => (was.get(key) ?? 0) !== (is.get(key) ?? 0))
-    .map((key) => `${key}: ${was.get(key) ?? 0} before, ${is.get(key) ?? 0} now`);
-}
-
-function numbersOf(reach: Reach): Map<string, number> {
-  const numbers = new Map<string, number>();
-  for (const { caller, owner, collection, records, fields } of reach) {
-    const whose = owner === null ? 'nobody’s' : owner === '*' ? 'other people’s' : `${owner}’s`;
-    const add = (what: string, count: number) =>
-      numbers.set(`${caller} may ${what} of ${whose} ${collection}`, count);
-    for (const [operation, count] of Object.entries(records)) add(operation, count);
-    for (const operation of ['read', 'update'] as const)
-      for (const [field, count] of Object.entries(fields[operation])) add(`${operation} (${field})`, count);
-  }
-  return numbers;
+  return parsed.data;
 }
 
 function printChanges(output: Output, changes: readonly string[], file: string): void {

@@ -53,6 +53,17 @@ export const sweepSchema = z
         }),
       )
       .describe('The map of caller against owner: only where something is reached'),
+    creates: z
+      .array(
+        z.object({
+          identity: z.string(),
+          collection: z.string(),
+          kind: z.string().describe('As a record that is there, with one field more, in another’s name, …'),
+          field: z.string(),
+          allowed: z.boolean(),
+        }),
+      )
+      .describe('Ways of creating a record that were thought through'),
     findings: z.array(
       z.object({
         kind: z.enum([

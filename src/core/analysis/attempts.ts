@@ -10,11 +10,13 @@ import type { ScalarType, Type, Value } from '../types/types.ts';
 export interface Attempt {
   readonly kind:
     | 'unchanged'
+    | 'change'
     | 'hand over'
     | 'unreadable reference'
     | 'delete'
     | 'act'
     | 'create'
+    | 'create with'
     | 'in another’s name'
     | 'taken value';
   readonly operation: string;
@@ -65,6 +67,9 @@ export function attemptsOn(
     attempts.push({ kind: 'unreadable reference', operation: 'update', record, values });
     break;
   }
+  for (const field of read ? may : [])
+    for (const value of otherValues(field, record[field.name] ?? null))
+      attempts.push({ kind: 'change', operation: 'update', record, values: new Map([[field.name, value]]) });
   attempts.push({ kind: 'delete', operation: 'delete', record, values: new Map() });
   for (const action of decider.rulebook.actions.values()) {
     if (action.collection === collection.name)
@@ -106,9 +111,24 @@ export function attemptsAtCreating(
     attempts.push(attempt('unreadable reference', [[name, hidden.id as Value]]));
     break;
   }
+  // One field more than the rules take: each by itself.
+  for (const field of collection.fields.values()) {
+    const value = fresh(field, model[field.name] ?? null);
+    if (!field.system && !values.has(field.name) && value !== null)
+      attempts.push(attempt('create with', [[field.name, value]]));
+  }
   const taken = fields.find((field) => field.unique && (model[field.name] ?? null) !== null);
   if (taken !== undefined) attempts.push(attempt('taken value', [[taken.name, model[taken.name]!]]));
   return attempts;
+}
+
+/** What a field could be changed to: the other values of a few, nothing, or something else of its kind. */
+function otherValues({ type, required, unique }: Field, value: Value): Value[] {
+  const none = required || value === null ? [] : [null];
+  if (type.kind === 'one of') return [...type.values.filter((each) => each !== value), ...none];
+  if (type.kind === 'boolean') return [value !== true, ...none];
+  if (unique || type.kind === 'ref' || type.kind === 'list' || type.kind === 'json') return none;
+  return [someValues[type.kind], ...none];
 }
 
 /** The fields of the record itself that lead to an owner. */

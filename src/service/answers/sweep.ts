@@ -51,6 +51,7 @@ export async function sweepAnswer(
         ownerless: each.ownerless,
       })),
       reach: tallies.filter((tally) => Object.keys(tally.records).length > 0) as SweepDocument['reach'],
+      creates: [...service.creates],
       findings: findings as SweepDocument['findings'],
       differences,
       left,

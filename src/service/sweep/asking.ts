@@ -1,16 +1,17 @@
-import { attemptsAtCreating, attemptsOn, type Attempt, type Material } from '../../core/analysis/attempts.ts';
+import type { Attempt } from '../../core/analysis/attempts.ts';
 import type { Gives } from '../../core/analysis/findings.ts';
-import { Deciding, whose, type Counted } from '../../core/analysis/tally.ts';
+import { reachedOf } from '../../core/analysis/reached.ts';
+import { sampleRecords, targetsOf } from '../../core/analysis/sampling.ts';
+import { Deciding, type Counted } from '../../core/analysis/tally.ts';
 import type { RecordValues } from '../../core/evaluate/caller.ts';
-import { Decider, type World } from '../../core/evaluate/decide.ts';
+import { Decider, type Decision, type World } from '../../core/evaluate/decide.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
-import { PEOPLE, collectionOf, fieldOf, type Collection, type Schema } from '../../core/types/schema.ts';
-import type { Value } from '../../core/types/types.ts';
+import { collectionOf, type Collection } from '../../core/types/schema.ts';
 import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countVisible } from '../../store/records/read.ts';
-import { reachedOf, type Difference } from '../../store/sweep/compare.ts';
+import type { Difference } from '../../store/sweep/compare.ts';
 import { everyone, type DatabaseSweep, type SweepOptions } from '../../store/sweep/index.ts';
 import { LoadedWorld, TooMuchToLoad } from '../../store/world.ts';
 import type { Answered, Asking, LoopbackDoor } from './door.ts';
@@ -25,14 +26,9 @@ export interface ServiceSweep {
   readonly possible: number;
   /** What an identity can do in another’s name, or with what it gives away. */
   readonly gives: readonly Gives[];
+  readonly creates: readonly Creates[];
   readonly left: readonly string[];
 }
-
-/**
- * Records out of sight are alike in that alone, so more of them are asked for: a hole need not be the same for all.
- * They are read; writes are tried on as many as of any other kind.
- */
-const HIDDEN = 4;
 
 /** Questions that go to the service at once. */
 const AT_ONCE = 8;
@@ -53,6 +49,7 @@ export async function sweepService(
   const differences: Difference[] = [];
   const left: string[] = [];
   const gives = new Map<string, Gives>();
+  const creates: Creates[] = [];
   const { counted, now } = await everyone(database, rulebook, options.identities);
   const nameOf = new Map(
     counted.flatMap((each) => (each.caller.person === null ? [] : [[each.caller.person.id, each] as const])),
@@ -72,9 +69,33 @@ export async function sweepService(
       }
       differences.push(...asker.differences);
       for (const each of asker.gives) gives.set(JSON.stringify(each), each);
+      creates.push(...asker.creates);
     }
   }
-  return { differences, requests: door?.requests ?? 0, asked, possible, gives: [...gives.values()], left };
+  return {
+    differences,
+    requests: door?.requests ?? 0,
+    asked,
+    possible,
+    gives: [...gives.values()],
+    creates,
+    left,
+  };
+}
+
+/** A way of creating a record, and whether it is allowed. */
+export interface Creates {
+  readonly identity: string;
+  readonly collection: string;
+  readonly kind: Attempt['kind'];
+  readonly field: string;
+  readonly allowed: boolean;
+}
+
+interface Plan {
+  readonly records: readonly RecordValues[];
+  readonly probes: readonly Probe[];
+  readonly tried: readonly { readonly attempt: Attempt; readonly decision: Decision }[];
 }
 
 /** One question and what it should be answered with; `wrong` says what is not as it should be. */
@@ -89,6 +110,7 @@ interface Probe {
 class Asker {
   readonly differences: Difference[] = [];
   readonly gives: Gives[] = [];
+  readonly creates: Creates[] = [];
   readonly #database: Database;
   readonly #rulebook: Rulebook;
   readonly #door: LoopbackDoor | null;
@@ -119,12 +141,23 @@ class Asker {
   async run(ids: readonly string[], perKind: number): Promise<number> {
     const world = new LoadedWorld(this.#database, this.#rulebook);
     await world.fetch(this.#collection.name, ids);
-    const { chosen, probes } = await world.run(this.#now, (loaded) => this.#plan(loaded, ids, perKind));
-    if (this.#door === null) return chosen.length;
-    probes.push(...(await this.#listProbes(chosen)));
+    const plan = await world.run(this.#now, (loaded) => this.#plan(loaded, ids, perKind));
+    for (const { attempt, decision } of plan.tried) this.#note(attempt, decision);
+    if (this.#door === null) return plan.records.length;
+    const probes = [...plan.probes, ...(await this.#listProbes(plan.records))];
     for (let start = 0; start < probes.length; start += AT_ONCE)
       await Promise.all(probes.slice(start, start + AT_ONCE).map((probe) => this.#ask(probe)));
-    return chosen.length;
+    return plan.records.length;
+  }
+
+  /** What goes through though it speaks of another, and what may be created at all. */
+  #note({ kind, record, values }: Attempt, { allowed }: Decision): void {
+    const about = { identity: this.#one.name, collection: this.#collection.name };
+    const field = kind === 'create' ? '' : ([...values.keys()].at(-1) ?? '');
+    if (record === null && kind !== 'taken value') this.creates.push({ ...about, kind, field, allowed });
+    if (!allowed) return;
+    if (kind === 'in another’s name') this.gives.push({ ...about, kind: 'makes another’s', field });
+    if (kind === 'hand over') this.gives.push({ ...about, kind: 'hands over', field });
   }
 
   async #ask({ record, operation, field, asking, wrong }: Probe): Promise<void> {
@@ -144,62 +177,25 @@ class Asker {
   }
 
   /** Which records stand for all others, and what is asked about them. */
-  #plan(world: World, ids: readonly string[], perKind: number): { chosen: RecordValues[]; probes: Probe[] } {
+  #plan(world: World, ids: readonly string[], perKind: number): Plan {
     const decider = new Decider(this.#rulebook, this.#one.caller, world);
-    const { name } = this.#collection;
-    // Begun anew whenever records had to be fetched.
-    this.gives.length = 0;
-    const deciding = new Deciding(this.#rulebook, name, this.#one.caller);
-    const kinds = new Map<string, RecordValues[]>();
-    let hidden: RecordValues | undefined;
-    for (const id of ids) {
-      const record = world.look(name, id);
-      if (record === null) continue;
-      const reached = reachedOf(decider, deciding, name, record);
-      if (!reached.read) hidden ??= record;
-      const { relation } = whose(
-        ownersOf(world, this.#rulebook.schema, this.#collection, record),
-        this.#one,
-        this.#nameOf,
-      );
-      const shown = reached.read ? new Set(reached.shown) : null;
-      const brought = this.#targets(decider, world, record, shown).map(
-        ({ visible }) => visible && [...visible],
-      );
-      const key = JSON.stringify([relation, reached, reached.read ? brought : null]);
-      const alike = kinds.get(key) ?? [];
-      const most = reached.read ? perKind : perKind * HIDDEN;
-      if (alike.length < most) kinds.set(key, [...alike, record]);
-    }
-    const chosen = [...kinds.values()].flat();
-    const material = this.#material(decider, world, hidden);
-    const probes = [...kinds.values()].flatMap((alike) =>
-      alike.flatMap((record, index) => [
-        ...this.#readProbes(decider, deciding, world, record),
-        ...(index < perKind ? this.#writeProbes(decider, deciding, record, material) : []),
-      ]),
-    );
-    const [model] = chosen;
-    if (model !== undefined)
-      for (const attempt of attemptsAtCreating(decider, this.#collection, model, material))
-        probes.push(...this.#writeProbe(decider, attempt));
-    return { chosen, probes };
+    const deciding = new Deciding(this.#rulebook, this.#collection.name, this.#one.caller);
+    const sample = sampleRecords(decider, this.#one, this.#nameOf, this.#collection, ids, perKind);
+    const tried = sample.attempts.map((attempt) => {
+      const { operation, record, values } = attempt;
+      return {
+        attempt,
+        decision: decider.decide({ operation, collection: this.#collection.name, record, values }),
+      };
+    });
+    const probes = [
+      ...sample.records.flatMap((record) => this.#readProbes(decider, deciding, record)),
+      ...tried.map(({ attempt, decision }) => this.#writeProbe(attempt, decision)),
+    ];
+    return { records: sample.records, probes, tried };
   }
 
-  /** Another person, and records out of sight that references could be pointed at. */
-  #material(decider: Decider, world: World, hidden: RecordValues | undefined): Material {
-    const me = this.#one.caller.person?.id;
-    const [other] = [...this.#nameOf.keys()].filter((id) => id !== me);
-    const unreadable = new Map<string, RecordValues>();
-    if (hidden !== undefined) unreadable.set(this.#collection.name, hidden);
-    for (const id of this.#nameOf.keys()) {
-      const person = world.look(PEOPLE, id);
-      if (person !== null && decider.shown(PEOPLE, person) === null) unreadable.set(PEOPLE, person);
-    }
-    return { other: other ?? null, unreadable };
-  }
-
-  #readProbes(decider: Decider, deciding: Deciding, world: World, record: RecordValues): Probe[] {
+  #readProbes(decider: Decider, deciding: Deciding, record: RecordValues): Probe[] {
     const { name } = this.#collection;
     const id = record.id as string;
     const path = `/v1/records/${name}/${id}`;
@@ -223,14 +219,8 @@ class Asker {
         wrong: ({ json }) => expected(json?.count, shown === null ? 0 : 1),
       },
       ...this.#maskProbes(record, shown),
-      ...this.#referenceProbes(decider, world, record, shown),
+      ...this.#referenceProbes(decider, record, shown),
     ];
-  }
-
-  #writeProbes(decider: Decider, deciding: Deciding, record: RecordValues, material: Material): Probe[] {
-    const reached = reachedOf(decider, deciding, this.#collection.name, record);
-    const attempts = attemptsOn(decider, this.#collection, record, reached, material);
-    return attempts.flatMap((attempt) => this.#writeProbe(decider, attempt));
   }
 
   /** A withheld value moves nothing: it counts as missing in every filter, and a hidden record passes none. */
@@ -260,14 +250,9 @@ class Asker {
   }
 
   /** What references bring along obeys the rules of its own collection. */
-  #referenceProbes(
-    decider: Decider,
-    world: World,
-    record: RecordValues,
-    shown: ReadonlySet<string> | null,
-  ): Probe[] {
+  #referenceProbes(decider: Decider, record: RecordValues, shown: ReadonlySet<string> | null): Probe[] {
     const id = record.id as string;
-    const targets = this.#targets(decider, world, record, shown);
+    const targets = targetsOf(decider, this.#collection, record, shown);
     if (shown === null || targets.length === 0) return [];
     const included = targets.map(({ field }) => field).join(',');
     return [
@@ -294,43 +279,16 @@ class Asker {
     ];
   }
 
-  /** The records that references point at, and what of each is to be seen from here. */
-  #targets(decider: Decider, world: World, record: RecordValues, shown: ReadonlySet<string> | null) {
-    return [...this.#collection.fields.values()].flatMap(({ name, type, system }) => {
-      if (type.kind !== 'ref' || system) return [];
-      const target = collectionOf(this.#rulebook.schema, type.collection);
-      const pointed = record[name] ?? null;
-      const other = pointed === null ? null : world.look(target.name, pointed as string);
-      const visible = other === null || shown?.has(name) !== true ? null : decider.shown(target.name, other);
-      return [{ field: name, target, other, visible }];
-    });
-  }
-
-  #writeProbe(decider: Decider, attempt: Attempt): Probe[] {
-    const { name } = this.#collection;
-    const { kind, operation, record, values } = attempt;
-    const decision = decider.decide({ operation, collection: name, record, values });
-    const field = [...values.keys()][0] ?? null;
-    if (decision.allowed && field !== null && record === null && kind === 'in another’s name')
-      for (const owner of ownersIn(this.#collection, values))
-        this.gives.push({
-          kind: 'makes another’s',
-          identity: this.#one.name,
-          collection: name,
-          field: owner,
-        });
-    if (decision.allowed && kind === 'hand over')
-      this.gives.push({ kind: 'hands over', identity: this.#one.name, collection: name, field: field! });
+  #writeProbe({ kind, operation, record, values }: Attempt, decision: Decision): Probe {
     const id = record === null ? '' : (record.id as string);
-    return [
-      {
-        record: id,
-        operation,
-        field: kind === 'create' ? null : field,
-        asking: { ...writing(operation, name, id, values), headers: { 'Firmgate-Rehearsal': 'true' } },
-        wrong: (answer) => wrongWrite(answer, decision),
-      },
-    ];
+    const request = writing(operation, this.#collection.name, id, values);
+    return {
+      record: id,
+      operation,
+      field: kind === 'create' ? null : ([...values.keys()].at(-1) ?? null),
+      asking: { ...request, headers: { 'Firmgate-Rehearsal': 'true' } },
+      wrong: (answer) => wrongWrite(answer, decision),
+    };
   }
 
   /** The list as a whole: how many, what the first page shows, and in which order withheld values come. */
@@ -377,27 +335,4 @@ class Asker {
 
 function credentialsOf({ name }: Counted) {
   return name === 'visitor' ? ({ kind: 'visitor' } as const) : ({ kind: 'test identity', name } as const);
-}
-
-function ownersOf(
-  world: World,
-  schema: Schema,
-  collection: Collection,
-  record: RecordValues,
-): (string | null)[] {
-  if (collection.name === PEOPLE) return [record.id as string];
-  return collection.owners.map((path) => {
-    let [here, at]: [RecordValues | null, string] = [record, collection.name];
-    for (const [index, step] of path.entries()) {
-      const value = (here?.[step] ?? null) as string | null;
-      if (index === path.length - 1 || value === null) return value;
-      at = (fieldOf(schema, at, step)!.type as { collection: string }).collection;
-      here = world.look(at, value);
-    }
-    return null;
-  });
-}
-
-function ownersIn({ owners }: Collection, values: ReadonlyMap<string, Value>): string[] {
-  return owners.flatMap((path) => (path.length === 1 && values.has(path[0]!) ? [path[0]!] : []));
 }

@@ -1,11 +1,9 @@
+import { reachedOf } from '../../core/analysis/reached.ts';
 import { Deciding, type Counted, type Reached, type Tally } from '../../core/analysis/tally.ts';
-import type { RecordValues } from '../../core/evaluate/caller.ts';
 import { Decider, type World } from '../../core/evaluate/decide.ts';
-import type { Asked, Grants, Holds } from '../../core/evaluate/combine.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
 import { allowedSql } from '../../core/sql/counting.ts';
-import { PEOPLE } from '../../core/types/schema.ts';
 import { run, type Executor } from '../connection.ts';
 import type { LoadedWorld } from '../world.ts';
 
@@ -44,31 +42,6 @@ export async function reachedByClosures(
     }
     return reached;
   });
-}
-
-/** What the closures say of one record, as it is. */
-export function reachedOf(
-  decider: Decider,
-  deciding: Deciding,
-  collection: string,
-  record: RecordValues,
-): Reached {
-  const isMe = collection === PEOPLE && record.id === decider.caller.person?.id;
-  return deciding.reached(holdingFor(decider, record), isMe);
-}
-
-/** Each condition is asked once for a record, with the record as it is on both sides. */
-function holdingFor(decider: Decider, record: RecordValues): (grants: Grants) => Holds {
-  const side = { record, look: decider.world.look };
-  return (grants) => {
-    const known = new Map<Asked, boolean>();
-    const holds = decider.holds(record, { ...decider.around(grants), old: side, new: side });
-    return (asked) => {
-      let truth = known.get(asked);
-      if (truth === undefined) known.set(asked, (truth = holds(asked)));
-      return truth;
-    };
-  };
 }
 
 /** Compares what the closures say with what the database returns, cell by cell. Answers the differences, and the cells. */
