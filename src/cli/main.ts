@@ -81,6 +81,15 @@ program
   .action(guarded(async () => (await import('./commands/sweep.ts')).sweep));
 
 program
+  .command('mutate')
+  .description('plant faults in the rules, one at a time: which of them would no trial find?')
+  .argument('[paths...]', 'folders of .gate files, or files; without any, the published rulebook')
+  .option('--only <collections...>', 'faults in the rules of these collections alone')
+  .option('--most <number>', 'plant at most so many, from everywhere among them (200)')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/mutate.ts')).mutate));
+
+program
   .command('reach')
   .description('everything that somebody can do, and through what; or who reaches one record')
   .argument('[identity]', 'a test identity, or “visitor”')

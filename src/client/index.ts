@@ -9,6 +9,7 @@ import {
   type RulebookFiles,
 } from './schemas/desk.ts';
 import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
+import { mutateSchema, type MutateRequest } from './schemas/mutate.ts';
 import { reachSchema, reachersSchema, type ReachQuery } from './schemas/reach.ts';
 import { sweepSchema, type SweepRequest } from './schemas/sweep.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
@@ -17,6 +18,7 @@ import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument }
 export type * from './schemas/desk.ts';
 export type * from './schemas/problems.ts';
 export type * from './schemas/records.ts';
+export type * from './schemas/mutate.ts';
 export type * from './schemas/reach.ts';
 export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
@@ -158,6 +160,11 @@ export class GateClient {
   /** Sweeps the published rulebook, or a draft: what every identity reaches, and what of it nobody accepted. */
   sweep(request: SweepRequest, onProgress?: OnProgress) {
     return this.#report('/v1/desk/sweep', sweepSchema, request, onProgress);
+  }
+
+  /** Plants faults in the rules, one at a time, and tells who finds each. */
+  mutate(request: MutateRequest, onProgress?: OnProgress) {
+    return this.#report('/v1/desk/mutations', mutateSchema, request, onProgress);
   }
 
   /** Everything that a test identity (or `visitor`), or whoever holds a role alone, can do. */

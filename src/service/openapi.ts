@@ -21,6 +21,7 @@ import {
   recordSchema,
   suppliedSchema,
 } from '../client/schemas/records.ts';
+import { mutateRequestSchema, mutateSchema } from '../client/schemas/mutate.ts';
 import {
   reachQuerySchema,
   reachSchema,
@@ -217,6 +218,17 @@ export const operations: Readonly<
       body: { schema: whyRequestSchema, types: json },
       answers: { 200: whySchema },
       problems: [...deskProblems, 'too-many-records', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/mutations': {
+    post: {
+      id: 'mutate',
+      summary:
+        'Plant faults in the rules, one at a time, and tell whether trials, invariants or a sweep find each',
+      tag: 'desk',
+      body: { schema: mutateRequestSchema, types: json },
+      answers: { 200: mutateSchema },
+      problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
     },
   },
   '/v1/desk/reach': {

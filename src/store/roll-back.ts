@@ -1,7 +1,30 @@
 import type { Executor } from './connection.ts';
+import { DatabaseUnavailable, classify } from './failures.ts';
 
 /** Thrown to leave a transaction: everything that it did is taken back. */
 export class RollBack extends Error {}
+
+/** How often work that met other work at the same records is done anew. */
+const ATTEMPTS = 8;
+
+/**
+ * The same for work that may meet other such work: what locks the same records in another order is turned back by
+ * PostgreSQL, and done anew.
+ */
+export async function rolledBackAnew<T>(
+  on: Executor,
+  work: (transaction: Executor) => Promise<T>,
+): Promise<T> {
+  for (let attempt = 1; ; attempt++) {
+    try {
+      return await rolledBack(on, work);
+    } catch (error) {
+      const conflict = error instanceof DatabaseUnavailable || classify(error).kind === 'conflict';
+      if (!conflict || attempt === ATTEMPTS) throw error;
+      await new Promise((resolve) => setTimeout(resolve, 10 * attempt * Math.random()));
+    }
+  }
+}
 
 /** Does the work in a transaction (or a savepoint) that is always taken back, and answers what it answered. */
 export async function rolledBack<T>(

@@ -1,5 +1,6 @@
 import { json, type Router } from 'express';
 import { trialRequestSchema, type VerdictDocument } from '../../client/schemas/desk.ts';
+import { mutateRequestSchema } from '../../client/schemas/mutate.ts';
 import { reachQuerySchema, reachersQuerySchema } from '../../client/schemas/reach.ts';
 import { sweepRequestSchema } from '../../client/schemas/sweep.ts';
 import { whyRequestSchema } from '../../client/schemas/why.ts';
@@ -12,6 +13,7 @@ import { reachersOf, wholeReach, type WholeReach } from '../../store/reach.ts';
 import { tryOut } from '../../store/trials/index.ts';
 import { checkedDraft, refuseOtherCollections } from '../answers/drafts.ts';
 import { collectionNamed, parseInput } from '../answers/questions.ts';
+import { mutateAnswer } from '../answers/mutate.ts';
 import { sweepAnswer } from '../answers/sweep.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
 import { knownName, recordNamed, whyAnswer } from '../answers/why.ts';
@@ -23,7 +25,7 @@ import { jsonBody, offer, offerReport } from './route.ts';
 /** A rulebook is larger than a record: 500 files of ordinary length. */
 export const rulebookBody = json({ limit: '16mb' });
 
-/** The developer's proof: trials, sweeps, why and reach. Offered below `/v1/desk`, to staff alone. */
+/** The developer's proof: trials, sweeps, planted faults, why and reach. Offered below `/v1/desk`, to staff alone. */
 export function offerProof(
   router: Router,
   database: Database,
@@ -64,6 +66,12 @@ export function offerProof(
     const asked = parseInput(sweepRequestSchema, jsonBody(request, ['application/json']));
     const { rulebook, inForce } = await rulebookOf(asked.files);
     return sweepAnswer(database, rulebook, inForce, openDoor, asked, progress);
+  });
+
+  offerReport(router, '/mutations', [rulebookBody], async (request, progress) => {
+    const asked = parseInput(mutateRequestSchema, jsonBody(request, ['application/json']));
+    const { rulebook } = await rulebookOf(asked.files);
+    return mutateAnswer(database, rulebook, asked, progress);
   });
 
   offer(router, '/reach', {

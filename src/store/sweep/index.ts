@@ -3,7 +3,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive } from '../callers.ts';
 import { sql } from '../../core/sql/fragment.ts';
 import { table } from '../../core/sql/identifiers.ts';
-import { run, type Database, type Executor } from '../connection.ts';
+import { passing, run, type Database, type Executor } from '../connection.ts';
 import { syncIdentities } from '../publish/index.ts';
 import { rolledBack } from '../roll-back.ts';
 import { sameIdentities } from '../trials/index.ts';
@@ -45,7 +45,7 @@ export async function sweepDatabase(
   options: SweepOptions,
 ): Promise<DatabaseSweep> {
   return rolledBack(
-    database,
+    rulebook === inForce ? database : passing(database),
     async (on) => {
       await run(on, sql`set local statement_timeout = '5min'`);
       if (!sameIdentities(rulebook, inForce)) await syncIdentities(on, rulebook);

@@ -3,9 +3,9 @@ import { chosenTrials, type Choice } from '../../core/trial/choice.ts';
 import { runTrials, tryInvariants } from '../../core/trial/run.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
 import { PEOPLE } from '../../core/types/schema.ts';
-import type { Database, Executor } from '../connection.ts';
+import { passing, type Database, type Executor } from '../connection.ts';
 import { syncIdentities } from '../publish/index.ts';
-import { rolledBack } from '../roll-back.ts';
+import { rolledBack, rolledBackAnew } from '../roll-back.ts';
 import { StorePort } from './port.ts';
 
 /** Transactions that share the work; most of the time each waits for the database. */
@@ -39,13 +39,16 @@ export async function tryOut(
       for (const verdict of found.get(told)!) report(verdict, told, jobs.length);
   };
   const work = () =>
-    rolledBack(database, async (transaction) => {
+    rolledBack(rulebook === inForce ? database : passing(database), async (transaction) => {
       if (others) await syncIdentities(transaction, rulebook);
-      const port = new StorePort(transaction, rulebook);
       while (next < jobs.length) {
         const index = next++;
-        const verdicts: Verdict[] = [];
-        for await (const verdict of jobs[index]!(port)) verdicts.push(verdict);
+        const verdicts = await rolledBackAnew(transaction, async (savepoint) => {
+          const each: Verdict[] = [];
+          const port = new StorePort(savepoint, rulebook);
+          for await (const verdict of jobs[index]!(port)) each.push(verdict);
+          return each;
+        });
         found.set(index, verdicts);
         tell();
       }

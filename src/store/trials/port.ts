@@ -29,7 +29,7 @@ import { fullRecord } from '../records/full.ts';
 import { done, type Outcome, type Refusal } from '../records/outcome.ts';
 import { countVisible, readRecord } from '../records/read.ts';
 import { updateRecord } from '../records/update.ts';
-import { rolledBack } from '../roll-back.ts';
+import { rolledBackAnew } from '../roll-back.ts';
 import { TooMuchToLoad } from '../world.ts';
 import { explanation } from '../explanation.ts';
 
@@ -233,7 +233,7 @@ export class StoreSession implements TrialSession {
   async #rehearse(
     work: (on: Executor) => Promise<Outcome<Readonly<Record<string, Value>> | null>>,
   ): Promise<Rehearsal> {
-    const settled = await rolledBack(this.#on, work);
+    const settled = await rolledBackAnew(this.#on, work);
     if (settled.ok) return { kind: 'done', values: new Map(Object.entries(settled.value ?? {})) };
     return describeRefusal(settled.refusal);
   }
