@@ -34,8 +34,11 @@ program
 
 program
   .command('check')
-  .description('check a rulebook: every error of every file, with its place')
+  .description('check a rulebook: every error of every file with its place, and advice on what is doubtful')
   .argument('[paths...]', 'folders of .gate files, or files, together one rulebook', ['.'])
+  .option('--strict', 'fail where there is advice')
+  .option('--fix', 'make the changes that are safe')
+  .option('--sarif <file>', 'also write errors and advice as SARIF 2.1.0')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/check.ts')).check));
 

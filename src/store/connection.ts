@@ -98,9 +98,11 @@ export function passing(database: Database): Database {
   return database.withUserParams({ passing: true });
 }
 
-/** Knex hands the mark on to transactions and savepoints. */
+/** Knex hands the mark on to a transaction; a savepoint knows what it is in. */
 function isPassing(on: Executor): boolean {
-  return (on.userParams as { passing?: unknown } | undefined)?.passing === true;
+  if ((on.userParams as { passing?: unknown } | undefined)?.passing === true) return true;
+  const around = (on as Knex.Transaction).parentTransaction;
+  return around !== undefined && isPassing(around);
 }
 
 /** SQLSTATE of “cached plan must not change result type”. */

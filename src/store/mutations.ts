@@ -5,6 +5,7 @@ import { sampleRecords } from '../core/analysis/sampling.ts';
 import type { Counted } from '../core/analysis/tally.ts';
 import { checkRulebook } from '../core/check/index.ts';
 import { Decider } from '../core/evaluate/decide.ts';
+import { valueWords } from '../core/explain/words.ts';
 import { maysOf } from '../core/ir/conditions.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { chosenTrials } from '../core/trial/choice.ts';
@@ -101,7 +102,6 @@ interface Tried {
 
 /** Everything that a sweep of the rulebook without faults finds, to hold others against. */
 class Base {
-  readonly #counted: readonly Counted[];
   readonly #now: string;
   readonly #counts: ReadonlyMap<string, CollectionCounts>;
   readonly #tried: ReadonlyMap<string, readonly Tried[]>;
@@ -109,13 +109,11 @@ class Base {
   readonly #world: LoadedWorld;
 
   private constructor(
-    counted: readonly Counted[],
     now: string,
     counts: ReadonlyMap<string, CollectionCounts>,
     tried: ReadonlyMap<string, readonly Tried[]>,
     world: LoadedWorld,
   ) {
-    this.#counted = counted;
     this.#now = now;
     this.#counts = counts;
     this.#tried = tried;
@@ -151,7 +149,7 @@ class Base {
         tried.set(one.name, [...(tried.get(one.name) ?? []), ...found]);
       }
     }
-    return new Base(counted, now, counts, tried, world);
+    return new Base(now, counts, tried, world);
   }
 
   /** The first answer that is another with the fault, in a sentence; null where none is. */
@@ -178,7 +176,8 @@ class Base {
       if (change !== undefined) {
         const { operation, values, record } = change.attempt;
         const label = collectionOf(faulty.schema, change.collection).label;
-        const named = record === null || label === null ? '' : ` ${String(record[label] ?? record.id)}`;
+        const named =
+          record === null || label === null ? '' : ` ${valueWords(record[label] ?? record.id ?? null)}`;
         const fields = [...values.keys()].join(', ');
         return `${name}: another answer to ${operation} ${change.collection}${named}${fields === '' ? '' : ` (${fields})`}`;
       }

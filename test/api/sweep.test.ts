@@ -7,6 +7,10 @@ import { createApp } from '../../src/service/app.ts';
 import { proofKey } from '../../src/service/identity/development.ts';
 import { sweepService } from '../../src/service/sweep/asking.ts';
 import { LoopbackDoor } from '../../src/service/sweep/door.ts';
+import { Access } from '../../src/core/sql/access.ts';
+import { arrive } from '../../src/store/callers.ts';
+import { updateRecord } from '../../src/store/records/update.ts';
+import { rolledBack } from '../../src/store/roll-back.ts';
 import { sweepDatabase } from '../../src/store/sweep/index.ts';
 import { demoRulebook, openDemo, openWorld, type World } from '../support/world.ts';
 
@@ -204,12 +208,12 @@ describe('a sweep of the demo', () => {
       await door.close();
     }
   });
-
-  async function count(text: string) {
-    const { rows } = (await world.database.raw(text)) as { rows: Record<string, unknown>[] };
-    return rows;
-  }
 });
+
+async function count(text: string) {
+  const { rows } = (await world.database.raw(text)) as { rows: Record<string, unknown>[] };
+  return rows;
+}
 
 describe('findings', () => {
   const base = (rules: string, rest = '') => `
@@ -309,6 +313,33 @@ describe('a rehearsal', () => {
     expect((await world.ask('GET', path, { as: 'ada' })).json.notes).not.toBe('rehearsed');
     const refused = await world.ask('PATCH', path, { as: 'ben', body: { notes: 'x' }, headers: rehearse });
     expect(refused.status).toBe(404);
+  });
+
+  test('lets go of its locks when it is taken back, not when all trials have ended', async () => {
+    const id = await hive('OAK-004');
+    const rulebook = checked(demoRulebook);
+    const arrival = await arrive(world.database, rulebook, { kind: 'test identity', name: 'ada' });
+    const access = new Access(rulebook, arrival!.caller, arrival!.now);
+    await rolledBack(world.database, async (trials) => {
+      // A user comes while the rehearsal holds the record, and has to wait for it.
+      const user = await rolledBack(trials, async (savepoint) => {
+        const outcome = await updateRecord(savepoint, access, 'hives', id, new Map([['notes', 'tried']]));
+        expect(outcome.ok).toBe(true);
+        const answer = world.ask('PATCH', `/v1/records/hives/${id}`, { as: 'ada', body: { notes: 'real' } });
+        await expect
+          .poll(
+            async () =>
+              (
+                await count(`select count(*) as n from pg_stat_activity where wait_event = 'transactionid'`)
+              )[0]!.n,
+          )
+          .toBe(1);
+        return { answer };
+      });
+      // The transaction of the trials is still open.
+      expect((await user.answer).status).toBe(200);
+    });
+    expect((await world.ask('GET', `/v1/records/hives/${id}`, { as: 'ada' })).json.notes).toBe('real');
   });
 
   test('a word that is not understood never becomes a write', async () => {

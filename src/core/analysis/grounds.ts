@@ -26,12 +26,27 @@ export function groundsOf(
   condition: Condition,
   roles: ReadonlySet<string>,
 ): Ground[] {
+  return takenApart(condition, roles, (may) => writtenOut(may, rulebook, caller));
+}
+
+/** The same without asking whose rules `me may` asks for: it stays as it is. */
+export function plainGroundsOf(condition: Condition, roles: ReadonlySet<string>): Ground[] {
+  return takenApart(condition, roles, (may) => may);
+}
+
+type May = Condition & { readonly kind: 'may' };
+
+function takenApart(
+  condition: Condition,
+  roles: ReadonlySet<string>,
+  read: (may: May) => Condition,
+): Ground[] {
   const resolved = rewriteCondition(condition, {
     path: (path) => (path.root === 'old' || path.root === 'new' ? { ...path, root: 'record' } : path),
     condition: (part) =>
       part.kind === 'has role' ? { kind: 'constant', value: roles.has(part.role) } : folded(part),
   });
-  return distributed(pushedDown(resolved, rulebook, caller)).filter(
+  return distributed(pushedDown(resolved, read)).filter(
     (ground) => !(ground.kind === 'constant' && !ground.value),
   );
 }
@@ -64,8 +79,8 @@ function folded(condition: Condition): Condition {
 }
 
 /** `not` brought down to the leaves, which Kleene's logic allows, and `me may read` replaced by the rules it asks. */
-function pushedDown(condition: Condition, rulebook: Rulebook, caller: Caller): Condition {
-  const inner = (each: Condition) => pushedDown(each, rulebook, caller);
+function pushedDown(condition: Condition, read: (may: May) => Condition): Condition {
+  const inner = (each: Condition) => pushedDown(each, read);
   switch (condition.kind) {
     case 'and':
     case 'or':
@@ -77,21 +92,18 @@ function pushedDown(condition: Condition, rulebook: Rulebook, caller: Caller): C
       const kind = operand.kind === 'and' ? 'or' : 'and';
       return folded({ kind, operands: operand.operands.map((each) => inner(negate(each))) });
     }
-    case 'may':
-      return condition.operation === 'read' && condition.target.root === 'record'
-        ? inner(writtenOut(condition, rulebook, caller))
-        : condition;
+    case 'may': {
+      if (condition.operation !== 'read' || condition.target.root !== 'record') return condition;
+      const written = read(condition);
+      return written === condition ? condition : inner(written);
+    }
     default:
       return condition;
   }
 }
 
 /** What makes the record at the end of the path readable, asked of the record that the path begins from. */
-function writtenOut(
-  { collection, target }: Condition & { kind: 'may' },
-  rulebook: Rulebook,
-  caller: Caller,
-): Condition {
+function writtenOut({ collection, target }: May, rulebook: Rulebook, caller: Caller): Condition {
   const grants = grantsFor(rulebook, caller, collection, 'read');
   const behind = (condition: Condition) =>
     rewriteCondition(condition, {

@@ -53,7 +53,8 @@ export function render(diagnostic: Diagnostic, sources: readonly Source[], paint
   return lines.join('\n');
 }
 
-function excerpt(span: Span, sources: readonly Source[], paint: Paint, hint?: string): string[] {
+/** The place, and the source line with the spot marked. */
+export function excerpt(span: Span, sources: readonly Source[], paint: Paint, hint?: string): string[] {
   const position = positionAt(sourceOf(span, sources), span.start);
   const number = String(position.line);
   const margin = ' '.repeat(number.length);

@@ -30,7 +30,9 @@ class Refused<T> extends Error {
 /**
  * Carries out one write: all of it or nothing. Where its conditions look at other records it runs serializable, so
  * that no two writes can be right alone and wrong together; what PostgreSQL turns back is tried again.
- * Within a transaction that is given (a trial), a savepoint takes the place of a transaction.
+ * Within a transaction (a rehearsal) the work is done as it is, and whoever asked takes it back, whatever the answer.
+ * There must be no savepoint around it that is released: whoever waits for a row that was locked in one would wait
+ * for the end of the whole transaction, also after everything was taken back.
  */
 export async function writing<T>(
   on: Executor,
@@ -42,13 +44,14 @@ export async function writing<T>(
   const inner = on.isTransaction === true;
   for (let attempt = 1; ; attempt++) {
     try {
+      if (inner) return await work(on);
       return await on.transaction(
         async (transaction) => {
           const outcome = await work(transaction);
           if (!outcome.ok) throw new Refused(outcome);
           return outcome;
         },
-        inner || !serializable ? {} : { isolationLevel: 'serializable' },
+        serializable ? { isolationLevel: 'serializable' } : {},
       );
     } catch (error) {
       if (error instanceof Refused) return error.outcome as Outcome<T>;

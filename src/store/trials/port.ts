@@ -91,6 +91,7 @@ export class StorePort implements TrialPort {
 
   async takeBack(): Promise<void> {
     await run(this.#on, sql`rollback to savepoint given`);
+    await run(this.#on, sql`release savepoint given`);
   }
 
   /** All values of a given record; where one cannot be found, a sentence that says so. */

@@ -1,0 +1,85 @@
+import type { Rulebook } from '../../ir/rulebook.ts';
+import { parseFile } from '../../language/parser/index.ts';
+import type { Source } from '../../language/source.ts';
+import { attributeUnused } from './attribute-unused.ts';
+import { closedFence } from './closed-fence.ts';
+import { fieldGivenBack } from './given-back.ts';
+import { inAnothersName } from './in-anothers-name.ts';
+import type { AdviceKind, Found } from './kind.ts';
+import { letUnused } from './let-unused.ts';
+import { neverTrue } from './never-true.ts';
+import { noIndex } from './no-index.ts';
+import { ownerByName } from './owner-by-name.ts';
+import { ownerChanges } from './owner-changes.ts';
+import { ownerUnset } from './owner-unset.ts';
+import { pointlessCondition } from './pointless-condition.ts';
+import { roleUnheld } from './role-unheld.ts';
+import { sensitiveOpen } from './sensitive-open.ts';
+import { singleHand } from './single-hand.ts';
+import { uniqueTells } from './unique-tells.ts';
+import { visitorsWrite } from './visitors-write.ts';
+
+export type { AdviceKind, Fix, Found } from './kind.ts';
+
+/** Every kind of advice, by code. */
+export const adviceKinds: readonly AdviceKind[] = [
+  pointlessCondition,
+  fieldGivenBack,
+  ownerChanges,
+  inAnothersName,
+  ownerByName,
+  visitorsWrite,
+  sensitiveOpen,
+  neverTrue,
+  closedFence,
+  roleUnheld,
+  letUnused,
+  attributeUnused,
+  uniqueTells,
+  noIndex,
+  singleHand,
+  ownerUnset,
+];
+
+export interface Advice extends Found {
+  readonly kind: AdviceKind;
+}
+
+/** All advice on a rulebook, in reading order. Cost: that of checking it once more. */
+export function adviceOn(rulebook: Rulebook): Advice[] {
+  const { sources } = rulebook;
+  const material = {
+    rulebook,
+    sources,
+    declarations: sources.flatMap((each) => parseFile(each).declarations),
+  };
+  const found = adviceKinds.flatMap((kind) => [...kind.find(material)].map((each) => ({ ...each, kind })));
+  return found.toSorted((a, b) =>
+    a.span.source === b.span.source ? a.span.start - b.span.start : a.span.source < b.span.source ? -1 : 1,
+  );
+}
+
+/** The sources with all fixes made that can be, from the end of each file on, so that none moves another. */
+export function withFixes(
+  sources: readonly Source[],
+  advice: readonly Advice[],
+): { sources: Source[]; made: Advice[] } {
+  const made: Advice[] = [];
+  const fixed = sources.map((source) => {
+    const own = advice
+      .filter((each) => each.fix?.span.source === source.name)
+      .toSorted((a, b) => b.fix!.span.start - a.fix!.span.start);
+    let { text } = source;
+    let end = Infinity;
+    for (const each of own) {
+      const { span, text: put } = each.fix!;
+      // Two that overlap cannot both be made; the next run sees what is left.
+      if (span.end > end) continue;
+      text = text.slice(0, span.start) + put + text.slice(span.end);
+      end = span.start;
+      made.push(each);
+    }
+    return { name: source.name, text };
+  });
+  return { sources: fixed, made };
+}

@@ -1,0 +1,84 @@
+import type { Condition, Operand } from '../../ir/conditions.ts';
+import type { Audience, Rule, Rulebook } from '../../ir/rulebook.ts';
+import { PEOPLE, collectionOf } from '../../types/schema.ts';
+import { plainGroundsOf } from '../grounds.ts';
+
+/** The fields of the record itself that say whose it is. */
+export function ownerFieldsOf(rulebook: Rulebook, collection: string): string[] {
+  const { owners, fields } = collectionOf(rulebook.schema, collection);
+  return owners
+    .filter((path) => path.length === 1)
+    .map(([field]) => field!)
+    .filter((field) => {
+      const { type } = fields.get(field)!;
+      return type.kind === 'ref' && type.collection === PEOPLE;
+    });
+}
+
+/** The ways in which a rule can be true, for people in general. */
+export function groundsOfRule({ when, audience }: Pick<Rule, 'when' | 'audience'>): Condition[] {
+  return plainGroundsOf(when, audience.roles);
+}
+
+/** The parts of a ground, all of which must be true. */
+export function partsOf(ground: Condition): readonly Condition[] {
+  return ground.kind === 'and' ? ground.operands.flatMap(partsOf) : [ground];
+}
+
+/** Can the rule be true only where this field of the record is the caller? */
+export function ties(rule: Rule, field: string): boolean {
+  return groundsOfRule(rule).every((ground) =>
+    partsOf(ground).some(
+      (part) =>
+        part.kind === 'equal' &&
+        ((isField(part.left, field) && isMe(part.right)) || (isField(part.right, field) && isMe(part.left))),
+    ),
+  );
+}
+
+function isField(operand: Operand, field: string): boolean {
+  return (
+    operand.kind === 'path' &&
+    (operand.root === 'record' || operand.root === 'new') &&
+    operand.steps.length === 1 &&
+    operand.steps[0]!.field === field
+  );
+}
+
+function isMe(operand: Operand): boolean {
+  return operand.kind === 'path' && operand.root === 'me' && operand.steps[0]!.field === 'id';
+}
+
+/** Does the rulebook say that this reach is meant? */
+export function isMeant(
+  rulebook: Rulebook,
+  { audience, collection }: Rule,
+  operation: string,
+  field: string | null,
+): boolean {
+  return rulebook.acceptedReach.some((each) => {
+    if (each.collection !== collection || !each.operations.has(operation)) return false;
+    const about = each.operations.get(operation) ?? null;
+    return (
+      (field === null || about === null || about.has(field)) && covers(rulebook, each.audience, audience)
+    );
+  });
+}
+
+/** Does the first audience hold everybody that the second speaks of? */
+export function covers(rulebook: Rulebook, wide: Audience, narrow: Audience): boolean {
+  if (wide.everybody) return true;
+  if (narrow.everybody) return false;
+  if (narrow.visitors && !wide.visitors) return false;
+  if (wide.people) return true;
+  if (narrow.people) return false;
+  return [...narrow.roles].every((role) =>
+    [...(rulebook.roles.get(role)?.includes ?? [])].some(
+      ([name, pairs]) => pairs === 'all' && wide.roles.has(name),
+    ),
+  );
+}
+
+export function isUnconditional({ when }: Pick<Rule, 'when'>): boolean {
+  return when.kind === 'constant' && when.value;
+}

@@ -1,0 +1,125 @@
+import { readFileSync } from 'node:fs';
+import { describe, expect, test } from 'vitest';
+import { adviceKinds, adviceOn, withFixes } from '../../src/core/analysis/advice/index.ts';
+import { checkRulebook } from '../../src/core/check/index.ts';
+import { sarifLog } from '../../src/cli/commands/sarif.ts';
+import { demoRulebook } from '../support/world.ts';
+
+function adviceOf(text: string) {
+  const sources = [{ name: 'a.gate', text }];
+  const checked = checkRulebook(sources);
+  expect(checked.ok ? [] : checked.diagnostics, text).toEqual([]);
+  if (!checked.ok) throw new Error('unreachable');
+  return { sources, advice: adviceOn(checked.rulebook) };
+}
+const codesOf = (text: string) => new Set(adviceOf(text).advice.map((each) => each.kind.code as string));
+
+describe('advice', () => {
+  const docs = readFileSync('docs/advice.md', 'utf8');
+
+  test.each(adviceKinds)(
+    '$code, $title: its example is valid and is advised on, and the docs say so',
+    (kind) => {
+      expect(codesOf(kind.example)).toContain(kind.code);
+      for (const text of [kind.code, kind.title, kind.explanation, kind.example])
+        expect(docs).toContain(text);
+    },
+  );
+
+  test('codes are never used twice', () => {
+    expect(new Set(adviceKinds.map((kind) => kind.code)).size).toBe(adviceKinds.length);
+  });
+
+  test('a fix takes the doubt away, and what is left is still a rulebook', () => {
+    let fixes = 0;
+    for (const kind of adviceKinds) {
+      const { sources, advice } = adviceOf(kind.example);
+      const own = advice.filter((each) => each.kind === kind && each.fix !== undefined);
+      if (own.length === 0) continue;
+      fixes++;
+      const { sources: fixed, made } = withFixes(sources, own);
+      expect(made).toEqual(own);
+      expect(codesOf(fixed[0]!.text), kind.code).not.toContain(kind.code);
+    }
+    expect(fixes).toBeGreaterThanOrEqual(3);
+  });
+
+  const base = `collection hives { code text  keeper ref people  price decimal sensitive  owned by keeper }
+    role keeper  role steward includes keeper
+    test identity ada { roles steward }  test identity ben { roles keeper }`;
+
+  test.each([
+    [
+      'a condition that holds for somebody else',
+      'A001',
+      'rules hives { keeper may read when keeper = me  steward may read }',
+    ],
+    [
+      'an unconditional rule for fewer fields',
+      'A001',
+      'rules hives { people may read (all) when keeper = me  people may read (code) }',
+    ],
+    ['an owner that stays the caller', 'A003', 'rules hives { keeper may read, update when keeper = me }'],
+    ['an owner that must be the caller', 'A004', 'rules hives { keeper may read, create when keeper = me }'],
+    ['a sensitive field of one’s own', 'A007', 'rules hives { people may read when keeper = me }'],
+    [
+      'a sensitive field behind a fence',
+      'A007',
+      'rules hives { people may read  nobody may read (price) unless keeper = me }',
+    ],
+    [
+      'what the rulebook accepts',
+      'A003',
+      'rules hives { steward may read, update }  accept steward may update (keeper) on hives because "x"',
+    ],
+    [
+      'a fence that exempts whom a rule speaks of',
+      'A009',
+      'rules hives { steward may read, delete  nobody but steward may delete }',
+    ],
+    ['an either-or', 'A008', 'rules hives { people may read when code = "a" or code = "b" }'],
+    ['a role that comes along with another', 'A010', 'rules hives { keeper may read }'],
+    [
+      'a let that is used',
+      'A011',
+      'let mine(h: hives) = h.keeper = me  rules hives { people may read when mine(this) }',
+    ],
+    [
+      'a reference to search by',
+      'A014',
+      'rules hives { people may read when keeper = me and code contains "x" }',
+    ],
+  ])('%s is nothing to say of: no %s', (_, code, rules) => {
+    expect(codesOf(`${base}\n${rules}`)).not.toContain(code);
+  });
+
+  test('of the demo is what is known of it, and SARIF 2.1.0 tells the same', () => {
+    const checked = checkRulebook(demoRulebook);
+    if (!checked.ok) throw new Error('the demo rulebook has errors');
+    const advice = adviceOn(checked.rulebook);
+    expect(new Set(advice.map((each) => each.kind.code))).toEqual(new Set(['A002', 'A013', 'A014', 'A015']));
+    const log = sarifLog(demoRulebook, [], advice);
+    expect(log.version).toBe('2.1.0');
+    const [run] = log.runs;
+    expect(run!.results!.length).toBe(advice.length);
+    for (const result of run!.results!) {
+      expect(run!.tool.driver.rules![result.ruleIndex!]!.id).toBe(result.ruleId);
+      const { artifactLocation, region } = result.locations![0]!.physicalLocation!;
+      const lines = demoRulebook.find((file) => file.name === artifactLocation!.uri)!.text.split('\n');
+      expect(lines[region!.startLine! - 1]!.slice(region!.startColumn! - 1)).toMatch(
+        /^(\w+(, \w+)* may|role|let)/,
+      );
+      expect(region!.endLine!).toBeGreaterThanOrEqual(region!.startLine!);
+    }
+  });
+
+  test('a SARIF fix says what to delete and what to put there', () => {
+    const { sources, advice } = adviceOf(adviceKinds.find((kind) => kind.code === 'A016')!.example);
+    const [result] = sarifLog(sources, [], advice).runs[0]!.results!.filter((each) => each.ruleId === 'A016');
+    const [replacement] = result!.fixes![0]!.artifactChanges[0]!.replacements;
+    expect(replacement).toMatchObject({
+      insertedContent: { text: ' stamp keeper = me' },
+      deletedRegion: { startLine: 3, endLine: 3 },
+    });
+  });
+});
