@@ -69,6 +69,17 @@ program
   .action(guarded(async () => (await import('./commands/trial.ts')).trial));
 
 program
+  .command('prove')
+  .description(
+    'prove invariants for all identities and records that there could be, or find an example against them',
+  )
+  .argument('[paths...]', 'folders of .gate files, or files', ['.'])
+  .option('--only <title>', 'invariants with this in their title')
+  .option('--seconds <number>', 'for each question to the solver', '10')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/prove.ts')).prove));
+
+program
   .command('sweep')
   .description(
     'what every test identity reaches, of whose records, and what of it the rulebook does not accept',

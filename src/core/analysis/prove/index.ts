@@ -1,0 +1,130 @@
+import { Decider } from '../../evaluate/decide.ts';
+import { compilePredicate } from '../../evaluate/closures.ts';
+import {
+  actionGrants,
+  covering,
+  fieldFences,
+  promotesItself,
+  recordFences,
+  type Grants,
+} from '../../evaluate/combine.ts';
+import { rolesFor } from '../../evaluate/caller.ts';
+import { actionKey, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
+import { PEOPLE } from '../../types/schema.ts';
+import { CannotEncode, Encoder } from './encode.ts';
+import { readModel, recordWords, type Found } from './model.ts';
+
+/** Answers SMT-LIB 2.6: the solver’s lines, one for each command that answers. */
+export type Solve = (text: string) => Promise<string>;
+
+/** What is known of an invariant. Only `proved` is a proof; `not decided` says nothing at all. */
+export type Proof =
+  | { readonly result: 'proved' }
+  | { readonly result: 'refuted'; readonly example: Example }
+  | { readonly result: 'not decided'; readonly why: string };
+
+/** An identity and a record that speak against an invariant, in lines of the language. */
+export interface Example {
+  readonly caller: string;
+  readonly record: string;
+  /** All other records that have a part in it. */
+  readonly others: readonly string[];
+}
+
+/** Sizes of the worlds in which an example is looked for: records of each collection. */
+const SIZES = [1, 2, 3];
+
+/**
+ * Proves an invariant for all identities and records that there could ever be, or finds the smallest example against it.
+ * An example is told only when the closures agree with it. Within a time limit that `solve` keeps: what takes longer is
+ * not decided.
+ */
+export async function prove(rulebook: Rulebook, invariant: Invariant, solve: Solve): Promise<Proof> {
+  try {
+    const open = new Encoder(rulebook, null).question(invariant);
+    const [answer] = (await solve(open.text)).trim().split('\n');
+    if (answer === 'unsat') return { result: 'proved' };
+    let why =
+      answer === 'sat' ? 'the solver’s example is no real one' : 'the solver came to no answer in time';
+    for (const size of SIZES) {
+      const encoder = new Encoder(rulebook, size);
+      const { text, get } = encoder.question(invariant);
+      const told = (await solve(`${text}\n(get-value (${get.join(' ')}))`)).trim();
+      if (!told.startsWith('sat')) {
+        if (!told.startsWith('unsat')) why = 'the solver came to no answer in time';
+        continue;
+      }
+      const found = readModel(rulebook, encoder, invariant.collection, get, told.slice('sat'.length));
+      if (speaksAgainst(rulebook, invariant, found))
+        return { result: 'refuted', example: exampleOf(rulebook, invariant, found) };
+      why = 'an example was found that the rules, asked again, do not bear out';
+    }
+    return { result: 'not decided', why };
+  } catch (error) {
+    if (!(error instanceof CannotEncode)) throw error;
+    return { result: 'not decided', why: `${error.message} cannot be put to the solver` };
+  }
+}
+
+/** Do the rules really let this caller do it, where the condition is not true? Asked of the closures. */
+function speaksAgainst(rulebook: Rulebook, invariant: Invariant, { caller, record, world }: Found): boolean {
+  const { operation, collection, fields, only } = invariant;
+  const decider = new Decider(rulebook, caller, world);
+  const side = { record, look: world.look };
+  const passes = (grants: Grants, rules: Grants['rules'] | null, fences: Grants['fences']) => {
+    const holds = decider.holds(record, { ...decider.around(grants), old: side, new: side });
+    return (rules === null || rules.some(holds)) && fences.every(holds);
+  };
+  const may = (operationOf: string, field: string | null): boolean => {
+    const action = rulebook.actions.get(actionKey(collection, operationOf));
+    if (action !== undefined) {
+      const { own, updating } = actionGrants(rulebook, caller, action);
+      return (
+        passes(own, own.rules, recordFences(own, operationOf)) && passes(updating, null, updating.fences)
+      );
+    }
+    const grants = decider.grants(collection, operationOf);
+    const fences = recordFences(grants, operationOf);
+    if (field === null) return passes(grants, grants.rules, fences);
+    const own =
+      collection === PEOPLE ? promotesItself(rulebook, caller, collection, record.id as string, [field]) : [];
+    const about = [...fences, ...fieldFences(grants, operationOf, field)];
+    return (
+      (operationOf === 'read' || own.length === 0) &&
+      passes(grants, covering(grants.rules, operationOf, field), about)
+    );
+  };
+  if (!may('read', null) || !(fields ?? [null]).some((field) => may(operation, field))) return false;
+  const roles = rolesFor(rulebook, caller, operation, collection);
+  return compilePredicate(only)(record, { ...decider.around({ roles }), old: side, new: side }) !== true;
+}
+
+function exampleOf(rulebook: Rulebook, { collection }: Invariant, found: Found): Example {
+  const { caller, record, records, mentioned } = found;
+  const names = new Map<string, string>();
+  for (const [of, all] of records)
+    for (const [index, each] of all.entries()) names.set(each.id as string, `${of} ${index + 1}`);
+  if (caller.person !== null) names.set(caller.person.id, 'me');
+  names.set(record.id as string, record.id === caller.person?.id ? 'me' : 'the record');
+  const name = (_: string, id: string) => names.get(id) ?? 'a record';
+  const words = (of: string, each: typeof record) => recordWords(rulebook, of, each, mentioned, name);
+  const roles = [...caller.roles].toSorted().join(', ');
+  const others = [...records].flatMap(([of, all]) =>
+    mentioned.has(of)
+      ? all
+          .filter((each) => each.id !== record.id && each.id !== caller.person?.id)
+          .map((each) => `${names.get(each.id as string)!}: ${words(of, each)}`)
+      : [],
+  );
+  const me =
+    caller.person === null ? null : records.get(PEOPLE)!.find((each) => each.id === caller.person!.id)!;
+  const own = me === null || !mentioned.has(PEOPLE) ? '' : ` (${words(PEOPLE, me)})`;
+  return {
+    caller:
+      caller.person === null
+        ? 'a visitor'
+        : `a person ${roles === '' ? 'without any role' : `with ${roles}`}${own}`,
+    record: `a record of ${collection}: ${words(collection, record)}`,
+    others,
+  };
+}

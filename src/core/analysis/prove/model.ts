@@ -1,0 +1,195 @@
+import { workOutCaller, type Claims } from '../../evaluate/attributes.ts';
+import type { Caller, RecordValues } from '../../evaluate/caller.ts';
+import type { World } from '../../evaluate/decide.ts';
+import { isGivenByHand } from '../../evaluate/attributes.ts';
+import type { Rulebook } from '../../ir/rulebook.ts';
+import { PEOPLE, collectionOf } from '../../types/schema.ts';
+import { JsonDocument, type Type, type Value } from '../../types/types.ts';
+import { formatTimestamp } from '../../types/values.ts';
+import { constructor, type Encoder } from './encode.ts';
+
+/** A small world that a solver found: who asks, what is asked about, and all records that there are. */
+export interface Found {
+  readonly caller: Caller;
+  readonly record: RecordValues;
+  readonly world: World;
+  readonly records: ReadonlyMap<string, readonly RecordValues[]>;
+  /** The fields that the question spoke of, by collection: all others have no part in it. */
+  readonly mentioned: ReadonlyMap<string, ReadonlySet<string>>;
+}
+
+/** Reads the answer to `(get-value (…))`, whose terms are in the order of `get`. */
+export function readModel(
+  rulebook: Rulebook,
+  encoder: Encoder,
+  collection: string,
+  get: readonly string[],
+  answer: string,
+): Found {
+  const pairs = parse(answer) as [unknown, unknown][];
+  const values = new Map(get.map((term, index) => [term, pairs[index]![1]]));
+  const isTrue = (term: string) => values.get(term) === 'true';
+  const ids = new Map<string, string>();
+  const idOf = (element: string) => {
+    if (!ids.has(element))
+      ids.set(element, `00000000-0000-4000-8000-${String(ids.size + 1).padStart(12, '0')}`);
+    return ids.get(element)!;
+  };
+  const read = (term: string, type: Type): Value => toValue(values.get(term), type, idOf);
+  const mentioned = new Map<string, Set<string>>();
+  const records = new Map<string, Record<string, Value>[]>();
+  const now = toValue(values.get('now'), { kind: 'timestamp' }, idOf) as string;
+  for (const name of rulebook.schema.keys()) {
+    const made = encoder.elements(name).map((element) => {
+      const record: Record<string, Value> = { id: idOf(element), created_at: now, updated_at: now };
+      for (const { name: term, collection: of, field, type, role } of encoder.declared.values()) {
+        if (of !== name || field === null) continue;
+        mentioned.set(name, (mentioned.get(name) ?? new Set()).add(field));
+        const isPresent =
+          !encoder.declared.has(`p_${name}_${field}`) || isTrue(`(p_${name}_${field} ${element})`);
+        if (role === 'value') record[field] = isPresent ? read(`(${term} ${element})`, type) : null;
+        else if (role === 'member')
+          record[field] = isPresent ? members(encoder, term, element, type, isTrue, idOf) : null;
+        else if (record[field] === undefined) record[field] = isPresent ? someJson(type) : null;
+      }
+      return record;
+    });
+    records.set(name, made);
+  }
+  const look: World['look'] = (name, id) => records.get(name)?.find((each) => each.id === id) ?? null;
+  const world: World = { now, look, all: (name) => records.get(name) ?? [] };
+  const record = look(collection, idOf(values.get('r') as string))!;
+  return {
+    caller: callerOf(rulebook, encoder, values, look(PEOPLE, idOf(values.get('me') as string)), world, read),
+    record,
+    world,
+    records,
+    mentioned,
+  };
+}
+
+function callerOf(
+  rulebook: Rulebook,
+  encoder: Encoder,
+  values: ReadonlyMap<string, unknown>,
+  me: RecordValues | null,
+  world: World,
+  read: (term: string, type: Type) => Value,
+): Caller {
+  if (values.get('person') !== 'true' || me === null) return { person: null, roles: new Set() };
+  const held = [...rulebook.roles.keys()].filter(
+    (role) => isGivenByHand(rulebook, role) && values.get(`held_${role}`) === 'true',
+  );
+  const claims: Record<string, unknown> = {};
+  for (const { name, source, type } of rulebook.attributes.values()) {
+    if (source.kind !== 'claim' || !encoder.declared.has(`claim_${name}`)) continue;
+    if (values.get(`claim_${name}_present`) === 'true') claims[source.claim] = read(`claim_${name}`, type);
+  }
+  const email = values.get('verified') === 'true' ? (me.email ?? null) : null;
+  return workOutCaller(rulebook, { ...me, id: me.id as string, email }, held, claims as Claims, world);
+}
+
+function members(
+  encoder: Encoder,
+  term: string,
+  element: string,
+  type: Type,
+  isTrue: (term: string) => boolean,
+  idOf: (element: string) => string,
+): Value {
+  const { of } = type as Type & { kind: 'list' };
+  if (of.kind !== 'ref') return [];
+  return encoder
+    .elements(of.collection)
+    .filter((each) => isTrue(`(${term} ${element} ${each})`))
+    .map(idOf);
+}
+
+function someJson(type: Type): Value {
+  return type.kind === 'list' ? [] : new JsonDocument({});
+}
+
+function toValue(term: unknown, type: Type, idOf: (element: string) => string): Value {
+  switch (type.kind) {
+    case 'ref':
+      return idOf(term as string);
+    case 'boolean':
+      return term === 'true';
+    case 'integer':
+      return Number(toInteger(term));
+    case 'decimal':
+      return toDecimal(term);
+    case 'date':
+      return new Date(Number(toInteger(term)) * 86_400_000).toISOString().slice(0, 10);
+    case 'timestamp': {
+      const micros = toInteger(term);
+      const seconds =
+        micros >= 0n || micros % 1_000_000n === 0n ? micros / 1_000_000n : micros / 1_000_000n - 1n;
+      const rest = String(micros - seconds * 1_000_000n).padStart(6, '0');
+      return formatTimestamp(new Date(Number(seconds) * 1_000).toISOString().slice(0, 19), rest);
+    }
+    case 'one of':
+      return type.values.find((value) => constructor(type.values, value) === term) ?? null;
+    default:
+      return term as string;
+  }
+}
+
+function toInteger(term: unknown): bigint {
+  return Array.isArray(term) ? -BigInt(term[1] as string) : BigInt(term as string);
+}
+
+/** A fraction whose decimals do not end is cut off: the closures will say whether that still serves. */
+function toDecimal(term: unknown): string {
+  if (!Array.isArray(term)) return (term as string).replace(/\.0$/, '');
+  if (term[0] === '-') return `-${toDecimal(term[1])}`;
+  const [, above, below] = term as [string, unknown, unknown];
+  const value = Number(toDecimal(above)) / Number(toDecimal(below));
+  return value.toFixed(6).replace(/\.?0+$/, '');
+}
+
+/** An S-expression as nested arrays; a text without its quotes. */
+function parse(text: string): unknown {
+  const tokens = text.match(/"(?:[^"]|"")*"|[()]|[^\s()"]+/g) ?? [];
+  let at = 0;
+  const next = (): unknown => {
+    const token = tokens[at++]!;
+    if (token === '(') {
+      const list: unknown[] = [];
+      while (tokens[at] !== ')') list.push(next());
+      at++;
+      return list;
+    }
+    if (!token.startsWith('"')) return token;
+    return token
+      .slice(1, -1)
+      .replaceAll('""', '"')
+      .replace(/\\u\{([0-9a-f]+)\}|\\u([0-9a-f]{4})/gi, (_, braced: string, plain: string) =>
+        String.fromCodePoint(Number.parseInt(braced ?? plain, 16)),
+      );
+  };
+  return next();
+}
+
+/** The record as a line of the language, with the fields that matter. */
+export function recordWords(
+  rulebook: Rulebook,
+  collection: string,
+  record: RecordValues,
+  mentioned: Found['mentioned'],
+  name: (collection: string, id: string) => string,
+): string {
+  const { fields } = collectionOf(rulebook.schema, collection);
+  const shown = [...(mentioned.get(collection) ?? [])].map((field) => {
+    const value = record[field] ?? null;
+    const { type } = fields.get(field)!;
+    const word =
+      value === null
+        ? 'missing'
+        : type.kind === 'ref'
+          ? name(type.collection, value as string)
+          : JSON.stringify(value);
+    return `${field} = ${word}`;
+  });
+  return shown.join(', ');
+}

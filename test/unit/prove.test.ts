@@ -1,0 +1,157 @@
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { prove } from '../../src/core/analysis/prove/index.ts';
+import { checkRulebook } from '../../src/core/check/index.ts';
+import { openSolver, type Solver } from '../../src/cli/solver.ts';
+import { demoRulebook } from '../support/world.ts';
+
+let solver: Solver;
+beforeAll(async () => {
+  solver = await openSolver(10);
+});
+afterAll(() => solver.close());
+
+const base = `
+  collection districts { name text label  parent ref districts  tree by parent }
+  collection hives { code text required label  keeper ref people  district ref districts  price decimal  year integer
+    status one of ("active", "retired") = "active"  seen timestamp  note text  owned by keeper }
+  collection visits { code text label  hive ref hives required  inspector ref people  starts timestamp required }
+  people { district ref districts  level integer }
+  role keeper  role steward  role auditor includes steward only read  role office when me.email ends with "@x.example"
+  attribute visited list of ref hives = every v.hive for v in visits where v.inspector = me
+  claim tenant text from "tenant"
+  action retire on hives sets status = "retired"`;
+
+async function ask(rules: string, invariant: string) {
+  const text = `${base}\n rules hives { ${rules} }\n invariant "i" ${invariant}`;
+  const checked = checkRulebook([{ name: 'a.gate', text }]);
+  expect(checked.ok ? [] : checked.diagnostics, text).toEqual([]);
+  if (!checked.ok) throw new Error('unreachable');
+  return prove(checked.rulebook, checked.rulebook.invariants[0]!, solver.solve);
+}
+
+describe('proved', () => {
+  test.each([
+    ['a rule’s own condition', 'people may read when keeper = me', 'read hives only if keeper = me'],
+    ['that visitors are nobody', 'people may read', 'read hives only if me is present'],
+    [
+      'a fence',
+      'people may read, update  nobody but steward may update unless keeper = me',
+      'update hives only if keeper = me or me has role steward',
+    ],
+    [
+      'a fence on one field',
+      'people may read  nobody may read (price) unless keeper = me',
+      'read hives (price) only if keeper = me',
+    ],
+    [
+      'a role for one operation alone',
+      'steward may read, update',
+      'update hives only if me has role steward',
+    ],
+    [
+      'membership of a list',
+      'people may read when this in me.visited',
+      'read hives only if some v in visits has (v.hive = this and v.inspector = me)',
+    ],
+    [
+      'a tree',
+      'people may read when district.parent within me.district',
+      'read hives only if district within me.district',
+    ],
+    [
+      'what follows of numbers',
+      'people may read when year > 2000 and price < 5',
+      'read hives only if year >= 2001 and price <= 5.0',
+    ],
+    [
+      'what follows of texts',
+      'people may read when note starts with "open:"',
+      'read hives only if note contains "open" and length(note) >= 5',
+    ],
+    ['a role with a condition', 'office may read', 'read hives only if me.email contains "@"'],
+    [
+      'an action',
+      'steward may read, retire  nobody may update unless old.status = "active"',
+      'retire hives only if status != "retired"',
+    ],
+    ['moments', 'people may read when seen + 2 days < now', 'read hives only if seen < now'],
+    [
+      'no quantifier',
+      'people may read when no v in visits has (v.hive = this)',
+      'read hives only if not (this in me.visited)',
+    ],
+  ])('%s', async (_, rules, invariant) => {
+    expect(await ask(rules, invariant)).toEqual({ result: 'proved' });
+  });
+});
+
+describe('refuted, with the smallest example', () => {
+  test.each([
+    [
+      'an or for an and',
+      'people may read when keeper = me or status = "active"',
+      'read hives only if keeper = me',
+      /keeper = (missing|the record|people \d)|keeper = missing/,
+    ],
+    [
+      'a missing value',
+      'people may read when not (status = "retired") or keeper is missing',
+      'read hives only if status = "active"',
+      /keeper = missing/,
+    ],
+    ['an auditor', 'steward may read, update', 'read hives only if keeper = me', /record of hives/],
+    [
+      'one step too few',
+      'people may read when district within me.district',
+      'read hives only if district = me.district',
+      /district = districts/,
+    ],
+    [
+      'a bound too wide',
+      'people may read when year >= 2000',
+      'read hives only if year > 2000',
+      /year = 2000/,
+    ],
+    [
+      'who may visit',
+      'people may read when some v in visits has (v.hive = this)',
+      'read hives only if this in me.visited',
+      /visits/,
+    ],
+    ['a visitor', 'everybody may read (code)', 'read hives only if me is present', /visitor/],
+    [
+      'a field that one role gives back',
+      'keeper may read (all but price)  steward may read',
+      'read hives (price) only if me has role keeper',
+      /steward|auditor/,
+    ],
+  ])('%s', async (_, rules, invariant, said) => {
+    const proof = await ask(rules, invariant);
+    expect(proof).toMatchObject({ result: 'refuted' });
+    const { caller, record, others } = (proof as Extract<typeof proof, { result: 'refuted' }>).example;
+    expect([caller, record, ...others].join('\n')).toMatch(said);
+  });
+});
+
+test('what cannot be put to the solver, or takes too long, is not decided, and never proved', async () => {
+  const counted = await ask(
+    'people may read when count(v in visits where v.hive = this) > 1',
+    'read hives only if count(v in visits where v.hive = this) > 0',
+  );
+  expect(counted.result).toBe('not decided');
+  const hasty = await prove(
+    (checkRulebook(demoRulebook) as { rulebook: Parameters<typeof prove>[0] }).rulebook,
+    (checkRulebook(demoRulebook) as { rulebook: Parameters<typeof prove>[0] }).rulebook.invariants[0]!,
+    async () => 'unknown',
+  );
+  expect(hasty).toEqual({ result: 'not decided', why: 'the solver came to no answer in time' });
+});
+
+test('the invariants of the demo are proved', async () => {
+  const checked = checkRulebook(demoRulebook);
+  if (!checked.ok) throw new Error('the demo rulebook has errors');
+  for (const invariant of checked.rulebook.invariants)
+    expect(await prove(checked.rulebook, invariant, solver.solve), invariant.title).toEqual({
+      result: 'proved',
+    });
+});
