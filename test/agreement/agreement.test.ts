@@ -1,5 +1,7 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { Dice } from '../../demo/data/random.ts';
+import { prove } from '../../src/core/analysis/prove/index.ts';
+import { openSolver } from '../../src/cli/solver.ts';
 import { checkFilter, checkRulebook } from '../../src/core/check/index.ts';
 import { workOutCaller } from '../../src/core/evaluate/attributes.ts';
 import type { Caller, RecordValues } from '../../src/core/evaluate/caller.ts';
@@ -450,6 +452,57 @@ async function compareUpdates(
     }
   }
   return compared;
+}
+
+test('what is proved holds for random identities and records, too', { timeout: 3_600_000 }, async () => {
+  const solver = await openSolver(1);
+  const counts = { proved: 0, refuted: 0, 'not decided': 0, asked: 0 };
+  try {
+    for (let round = 0; round < Math.min(ROUNDS, 12); round++) {
+      const seed = SEED * 100_000 + round;
+      const text = schemaText + new RuleWriter(new Dice(seed), parse(schemaText).schema).rulebook();
+      for (const invariant of invariantsFor(parse(text))) {
+        const rulebook = parse(`${text}\n${invariant}`);
+        const proof = await prove(rulebook, rulebook.invariants[0]!, solver.solve);
+        counts[proof.result]++;
+        if (proof.result !== 'proved') continue;
+        for (const { closures: caller } of await callers(seed, rulebook, (what) => what)) {
+          for (const record of world.get(rulebook.invariants[0]!.collection)!.values()) {
+            const { collection, only } = rulebook.invariants[0]!;
+            if (shownByClosures(rulebook, caller, collection, record) === null) continue;
+            counts.asked++;
+            const { roles } = grantsFor(rulebook, caller, collection, 'read');
+            const may = mayDecider(rulebook);
+            const truth = compilePredicate(only)(record, { caller, roles, now: NOW, look, all, may });
+            expect(truth, `seed ${seed}: proved, and yet not so: ${invariant}`).toBe(true);
+          }
+        }
+      }
+    }
+  } finally {
+    solver.close();
+  }
+  console.log(`proofs: ${JSON.stringify(counts)} (seed ${SEED})`);
+  expect(counts.proved).toBeGreaterThan(2);
+  expect(counts.refuted).toBeGreaterThan(2);
+  expect(counts.asked).toBeGreaterThan(10);
+});
+
+/** Of each collection: that one of the conditions of its read rules holds, and the same with one of them left out. */
+function invariantsFor(rulebook: Rulebook): string[] {
+  return collections.flatMap((collection) => {
+    const reading = rulebook.rules.filter(
+      (rule) => rule.collection === collection && rule.operations.has('read'),
+    );
+    const conditions = reading.map((rule) =>
+      rule.text.includes(' when ') ? rule.text.slice(rule.text.indexOf(' when ') + 6) : 'code',
+    );
+    if (conditions.length === 0 || conditions.includes('code')) return [];
+    const wants = [conditions, conditions.slice(1)].filter((each) => each.length > 0);
+    return wants
+      .map((each) => `invariant "i" read ${collection} only if ${each.map((one) => `(${one})`).join(' or ')}`)
+      .filter((invariant) => checkRulebook([{ name: 'a', text: rulebook.sources[0]!.text + invariant }]).ok);
+  });
 }
 
 test('a failing rulebook is shrunk to the sentence that matters', async () => {
