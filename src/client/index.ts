@@ -143,7 +143,11 @@ export class GateClient {
   }
 
   /** A list through a test identity; `as` null: the visitor. */
-  look(collection: string, as: string | null, options: Omit<ListOptions, 'count'> = {}) {
+  look(
+    collection: string,
+    as: string | null,
+    options: Omit<ListOptions, 'count'> & { rights?: boolean } = {},
+  ) {
     const named = as === null ? options : { ...options, as };
     return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(named)}`, lookSchema);
   }
@@ -264,8 +268,9 @@ async function* linesOf(response: Response): AsyncGenerator<unknown> {
   let rest = '';
   const decoder = new TextDecoder();
   try {
-    for await (const piece of response.body ?? []) {
-      const lines = (rest + decoder.decode(piece as Uint8Array, { stream: true })).split('\n');
+    const reader = response.body!.getReader();
+    for (let piece = await reader.read(); !piece.done; piece = await reader.read()) {
+      const lines = (rest + decoder.decode(piece.value as Uint8Array, { stream: true })).split('\n');
       rest = lines.pop()!;
       for (const line of lines) yield JSON.parse(line) as unknown;
     }

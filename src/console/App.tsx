@@ -5,6 +5,8 @@ import { Navigate, Route, Routes } from 'react-router';
 import { gate, isSignedOut } from './api/client.ts';
 import { ErrorNote } from './components/ErrorNote.tsx';
 import { LookPage } from './features/look/LookPage.tsx';
+import { SweepPage } from './features/sweep/SweepPage.tsx';
+import { TrialsPage } from './features/trials/TrialsPage.tsx';
 import { SignInPage } from './features/sign-in/SignInPage.tsx';
 import { Shell } from './components/Shell.tsx';
 
@@ -30,6 +32,8 @@ export function App() {
     <Shell staff={session.data.email}>
       <Routes>
         <Route path="/look/:collection?" element={<LookPage />} />
+        <Route path="/trials" element={<TrialsPage />} />
+        <Route path="/sweep" element={<SweepPage />} />
         <Route path="*" element={<Navigate to="/look" replace />} />
       </Routes>
     </Shell>

@@ -18,6 +18,21 @@ export interface WhyQuestion {
   readonly at: string | null;
 }
 
+/** The values that fields of a record have, with full sight; null: no such record. */
+export async function currentValues(
+  on: Executor,
+  rulebook: Rulebook,
+  collection: string,
+  id: string,
+  fields: readonly string[],
+): Promise<Map<string, Value> | null> {
+  const world = new LoadedWorld(on, rulebook);
+  return world.run('', ({ look }) => {
+    const record = look(collection, id);
+    return record === null ? null : new Map(fields.map((field) => [field, record[field] ?? null]));
+  });
+}
+
 /** The explanation of one answer by the closures, over records as they are in this transaction; null: no such record. */
 export async function explanation(
   on: Executor,

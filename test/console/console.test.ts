@@ -121,6 +121,57 @@ describe('the console', () => {
     expect(await labels('left')).toHaveLength(100);
   });
 
+  test('marks what may be changed and deleted, and says why of any cell', async () => {
+    await page.getByRole('link', { name: 'hives' }).click();
+    await side('left').getByRole('combobox', { name: 'Seen by' }).selectOption('ada');
+    const row = (code: string) => side('left').getByRole('row', { name: code });
+    await row('OAK-001').getByText('(may be deleted)').waitFor();
+    expect(await row('OAK-001').getByText('(may be changed)').count()).toBe(5);
+    expect(await row('OAK-003').getByText('(may be', { exact: false }).count(), 'a retired one').toBe(0);
+    await row('OAK-003').getByRole('button').nth(6).click();
+    const why = page.getByRole('dialog');
+    await why.getByText('ada may read hives "OAK-003" (notes)').waitFor();
+    await why.getByRole('button', { name: 'Change' }).click();
+    await why.getByText('fence hives/fence-1').waitFor();
+    await why.getByText('old.status is "retired"').first().waitFor();
+    await why.getByText('if ada held the role steward').waitFor();
+    await page.keyboard.press('Escape');
+    await why.waitFor({ state: 'hidden' });
+  });
+
+  test('runs trials, and shows the why of one that fails', async () => {
+    await page.getByRole('link', { name: 'Trials' }).click();
+    await page.getByRole('button', { name: 'Run trials' }).click();
+    await page.getByText('161 expectations met, 0 not').waitFor();
+    await world.database.raw(
+      `update records.hives set notes = null, visibility = 'open' where code = 'OAK-002'`,
+    );
+    await page.getByRole('button', { name: 'Run trials' }).click();
+    const failing = page.getByRole('region', { name: 'A visit opens a hive while it lasts' });
+    await failing.getByText('it is readable', { exact: true }).first().waitFor();
+    await failing.getByText('rule hives/3').first().waitFor();
+    await world.database.raw(
+      `update records.hives set visibility = 'private', notes = 'Requeened in June' where code = 'OAK-002'`,
+    );
+  });
+
+  test(
+    'sweeps, findings first, and opens the rules behind a number of the map',
+    { timeout: 180_000 },
+    async () => {
+      await page.getByRole('link', { name: 'Sweep' }).click();
+      await page.getByRole('button', { name: 'Run the sweep' }).click();
+      await page.getByRole('progressbar').waitFor();
+      await page.getByText('The answers agree').waitFor({ timeout: 150_000 });
+      await page.getByText('3 findings that the rulebook does not accept').waitFor();
+      await page.getByRole('combobox', { name: 'Collection' }).selectOption('hives');
+      await page.getByRole('button', { name: /^dora of ada: 4 read, 3 changed/ }).click();
+      const rules = page.getByRole('complementary', { name: 'Rules behind the numbers' });
+      await rules.getByText('through hives/6').first().waitFor();
+      await page.getByRole('link', { name: 'Look' }).click();
+    },
+  );
+
   test('is up to date the moment a rulebook is published', async () => {
     await page.getByRole('link', { name: 'hives' }).click();
     await side('left').getByRole('combobox', { name: 'Seen by' }).selectOption('ada');

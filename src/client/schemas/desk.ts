@@ -107,7 +107,18 @@ export const overviewSchema = z
   .meta({ id: 'Overview', description: 'What the published rulebook speaks of' });
 
 /** `as`: a test identity by name, or nothing for the visitor. */
-export const lookQuerySchema = listQuerySchema.extend({ as: z.string().min(1).max(64).optional() }).strict();
+export const lookQuerySchema = listQuerySchema
+  .extend({
+    as: z.string().min(1).max(64).optional(),
+    rights: z.enum(['true', 'false']).optional().describe('Also what the identity may do with each record'),
+  })
+  .strict();
+
+const rightsSchema = z.object({
+  update: z.array(z.string()).describe('Fields that may be changed, with the record as it is'),
+  delete: z.boolean(),
+  actions: z.array(z.string()),
+});
 
 export const emptinessSchema = z
   .object({
@@ -123,6 +134,7 @@ export const lookSchema = listSchema
     total: z.int().describe('All records of the collection'),
     roles: z.array(z.string()).describe('That the identity holds at this moment, by hand or by a condition'),
     emptiness: emptinessSchema.nullable(),
+    rights: z.record(z.string(), rightsSchema).optional().describe('By record, where they were asked for'),
   })
   .meta({ id: 'Look' });
 

@@ -17,6 +17,13 @@ export const whyRequestSchema = z
       .record(z.string(), z.unknown())
       .optional()
       .describe('What would be supplied; references by id, by label, or by the name of a test identity'),
+    unchanged: z
+      .array(z.string().max(100))
+      .max(500)
+      .optional()
+      .describe(
+        'For update: fields supplied with the value that they have, to ask whether they may be changed',
+      ),
     at: z.iso.datetime({ offset: true }).optional().describe('Another moment than now'),
   })
   .meta({ id: 'WhyRequest' });

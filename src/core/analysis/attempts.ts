@@ -20,6 +20,8 @@ export interface Attempt {
     | 'in another’s name'
     | 'taken value';
   readonly operation: string;
+  /** The field that it is about; null where it is about the record. */
+  readonly field: string | null;
   /** Null for a create. */
   readonly record: RecordValues | null;
   readonly values: ReadonlyMap<string, Value>;
@@ -51,6 +53,7 @@ export function attemptsOn(
   const unchanged = (some: readonly Field[]): Attempt => ({
     kind: 'unchanged',
     operation: 'update',
+    field: some.length === 1 ? some[0]!.name : null,
     record,
     values: new Map(some.map(({ name }) => [name, record[name] ?? null])),
   });
@@ -58,22 +61,40 @@ export function attemptsOn(
   if (may.length > 0) attempts.push(unchanged(may));
   for (const name of ownerFields(collection)) {
     if (other !== null && record[name] !== other)
-      attempts.push({ kind: 'hand over', operation: 'update', record, values: new Map([[name, other]]) });
+      attempts.push({
+        kind: 'hand over',
+        operation: 'update',
+        field: name,
+        record,
+        values: new Map([[name, other]]),
+      });
   }
   for (const { name, type } of may) {
     const hidden = type.kind === 'ref' ? unreadable.get(type.collection) : undefined;
     if (hidden === undefined) continue;
     const values = new Map([[name, hidden.id as Value]]);
-    attempts.push({ kind: 'unreadable reference', operation: 'update', record, values });
+    attempts.push({ kind: 'unreadable reference', operation: 'update', field: name, record, values });
     break;
   }
   for (const field of read ? may : [])
     for (const value of otherValues(field, record[field.name] ?? null))
-      attempts.push({ kind: 'change', operation: 'update', record, values: new Map([[field.name, value]]) });
-  attempts.push({ kind: 'delete', operation: 'delete', record, values: new Map() });
+      attempts.push({
+        kind: 'change',
+        operation: 'update',
+        field: field.name,
+        record,
+        values: new Map([[field.name, value]]),
+      });
+  attempts.push({ kind: 'delete', operation: 'delete', field: null, record, values: new Map() });
   for (const action of decider.rulebook.actions.values()) {
     if (action.collection === collection.name)
-      attempts.push({ kind: 'act', operation: action.name, record, values: parametersFor(action, record) });
+      attempts.push({
+        kind: 'act',
+        operation: action.name,
+        field: null,
+        record,
+        values: parametersFor(action, record),
+      });
   }
   return attempts;
 }
@@ -96,29 +117,30 @@ export function attemptsAtCreating(
     const value = fresh(field, model[field.name] ?? null);
     if (value !== null) values.set(field.name, value);
   }
-  const attempt = (kind: Attempt['kind'], changed: Iterable<[string, Value]>): Attempt => ({
+  const attempt = (kind: Attempt['kind'], changed?: readonly [string, Value]): Attempt => ({
     kind,
     operation: 'create',
+    field: changed?.[0] ?? null,
     record: null,
-    values: new Map([...values, ...changed]),
+    values: new Map([...values, ...(changed === undefined ? [] : [changed])]),
   });
-  const attempts = [attempt('create', [])];
+  const attempts = [attempt('create')];
   for (const name of ownerFields(collection))
-    if (other !== null) attempts.push(attempt('in another’s name', [[name, other]]));
+    if (other !== null) attempts.push(attempt('in another’s name', [name, other]));
   for (const { name, type } of fields) {
     const hidden = type.kind === 'ref' ? unreadable.get(type.collection) : undefined;
     if (hidden === undefined) continue;
-    attempts.push(attempt('unreadable reference', [[name, hidden.id as Value]]));
+    attempts.push(attempt('unreadable reference', [name, hidden.id as Value]));
     break;
   }
   // One field more than the rules take: each by itself.
   for (const field of collection.fields.values()) {
     const value = fresh(field, model[field.name] ?? null);
     if (!field.system && !values.has(field.name) && value !== null)
-      attempts.push(attempt('create with', [[field.name, value]]));
+      attempts.push(attempt('create with', [field.name, value]));
   }
   const taken = fields.find((field) => field.unique && (model[field.name] ?? null) !== null);
-  if (taken !== undefined) attempts.push(attempt('taken value', [[taken.name, model[taken.name]!]]));
+  if (taken !== undefined) attempts.push(attempt('taken value', [taken.name, model[taken.name]!]));
   return attempts;
 }
 

@@ -8,7 +8,7 @@ import { parseValue } from '../../core/types/values.ts';
 import type { Database } from '../../store/connection.ts';
 import { identityPeople } from '../../store/desk.ts';
 import { findByLabel } from '../../store/publish/index.ts';
-import type { WhyQuestion } from '../../store/explanation.ts';
+import { currentValues, type WhyQuestion } from '../../store/explanation.ts';
 import { answerWhy } from '../../store/why.ts';
 import { Problem } from '../problems/problem.ts';
 
@@ -42,7 +42,7 @@ export async function whyAnswer(
 async function whyQuestion(
   database: Database,
   rulebook: Rulebook,
-  { operation, collection: named, record, fields = [], values = {}, at }: WhyRequest,
+  { operation, collection: named, record, fields = [], values = {}, unchanged = [], at }: WhyRequest,
 ): Promise<WhyQuestion> {
   knownName('collection', named, [...rulebook.schema.keys()], 'collection');
   const collection = collectionOf(rulebook.schema, named);
@@ -57,6 +57,11 @@ async function whyQuestion(
   for (const field of fields) knownName('fields', field, [...collection.fields.keys()], 'field');
   if (fields.length > 0 && operation !== 'read')
     throw fault('fields', 'fields are named for read alone: name those of a write by the values supplied');
+  for (const field of unchanged) {
+    knownName('unchanged', field, [...collection.fields.keys()], 'field');
+    if (operation !== 'update' || collection.fields.get(field)!.system)
+      throw fault('unchanged', 'only an update supplies fields, and none that the service fills in itself');
+  }
   if (operation === 'read' || operation === 'delete') {
     if (Object.keys(values).length > 0) throw fault('values', `${operation} takes no values`);
   }
@@ -77,11 +82,13 @@ async function whyQuestion(
     throw new Problem('malformed-request', {
       errors: parsed.faults.map(({ field, must }) => ({ message: `${field} ${must}`, field })),
     });
+  const id = record === undefined ? null : await recordNamed(database, rulebook, collection, record);
+  const kept = id === null ? null : await currentValues(database, rulebook, named, id, unchanged);
   return {
     operation,
     collection: named,
-    id: record === undefined ? null : await recordNamed(database, rulebook, collection, record),
-    values: parsed.values,
+    id,
+    values: new Map([...(kept ?? []), ...parsed.values]),
     fields,
     at:
       at === undefined ? null : ((parseValue({ kind: 'timestamp' }, at) as { value: Value }).value as string),

@@ -4,6 +4,7 @@ import { arrive, nothingKnown } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countRecords, publish } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
+import { rightsOn } from '../../store/records/rights.ts';
 import { refutedInvariants } from '../../store/trials/index.ts';
 import { checkedDraft } from '../answers/drafts.ts';
 import { emptinessOf, overview } from '../answers/look.ts';
@@ -65,6 +66,16 @@ export function deskRoutes(
         count: await countVisible(database, access, question),
         total,
         roles: [...access.caller.roles].toSorted(),
+        ...(query.rights === 'true'
+          ? {
+              rights: await rightsOn(
+                database,
+                access,
+                collection.name,
+                records.map((record) => record.id),
+              ),
+            }
+          : {}),
         emptiness:
           records.length > 0
             ? null

@@ -151,13 +151,13 @@ class Asker {
   }
 
   /** What goes through though it speaks of another, and what may be created at all. */
-  #note({ kind, record, values }: Attempt, { allowed }: Decision): void {
-    const about = { identity: this.#one.name, collection: this.#collection.name };
-    const field = kind === 'create' ? '' : ([...values.keys()].at(-1) ?? '');
-    if (record === null && kind !== 'taken value') this.creates.push({ ...about, kind, field, allowed });
+  #note({ kind, record, field: about }: Attempt, { allowed }: Decision): void {
+    const field = about ?? '';
+    const of = { identity: this.#one.name, collection: this.#collection.name };
+    if (record === null && kind !== 'taken value') this.creates.push({ ...of, kind, field, allowed });
     if (!allowed) return;
-    if (kind === 'in another’s name') this.gives.push({ ...about, kind: 'makes another’s', field });
-    if (kind === 'hand over') this.gives.push({ ...about, kind: 'hands over', field });
+    if (kind === 'in another’s name') this.gives.push({ ...of, kind: 'makes another’s', field });
+    if (kind === 'hand over') this.gives.push({ ...of, kind: 'hands over', field });
   }
 
   async #ask({ record, operation, field, asking, wrong }: Probe): Promise<void> {
@@ -279,13 +279,13 @@ class Asker {
     ];
   }
 
-  #writeProbe({ kind, operation, record, values }: Attempt, decision: Decision): Probe {
+  #writeProbe({ operation, field, record, values }: Attempt, decision: Decision): Probe {
     const id = record === null ? '' : (record.id as string);
     const request = writing(operation, this.#collection.name, id, values);
     return {
       record: id,
       operation,
-      field: kind === 'create' ? null : ([...values.keys()].at(-1) ?? null),
+      field,
       asking: { ...request, headers: { 'Firmgate-Rehearsal': 'true' } },
       wrong: (answer) => wrongWrite(answer, decision),
     };

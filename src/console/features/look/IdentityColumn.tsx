@@ -6,8 +6,9 @@ import InputLabel from '@mui/material/InputLabel';
 import NativeSelect from '@mui/material/NativeSelect';
 import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
-import type { Overview } from '../../../client/index.ts';
+import type { Look, Overview, RecordDocument } from '../../../client/index.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
+import type { WhySubject } from '../why/WhyPanel.tsx';
 import { EmptyNote } from './EmptyNote.tsx';
 import { RecordTable } from './RecordTable.tsx';
 import { VISITOR, type LookResult } from './useLook.ts';
@@ -23,6 +24,8 @@ export interface IdentityColumnProps {
   readonly pointed: string | null;
   readonly onPoint: (id: string | null) => void;
   readonly onChoose: (identity: string) => void;
+  /** Asks why this identity sees a record’s field, or does not. */
+  readonly onAsk: (question: WhySubject) => void;
 }
 
 /** What one identity sees: who they are, how many records they get, and which. */
@@ -36,10 +39,15 @@ export function IdentityColumn({
   pointed,
   onPoint,
   onChoose,
+  onAsk,
 }: IdentityColumnProps) {
   const chosen = overview.identities.find((each) => each.name === identity);
   const first = look.data?.pages[0];
   const records = look.data?.pages.flatMap((page) => page.records) ?? [];
+  const rights = Object.assign(
+    {},
+    ...(look.data?.pages.map((page) => page.rights ?? {}) ?? []),
+  ) as NonNullable<Look['rights']>;
   const id = `identity-${side}`;
   return (
     <Paper
@@ -99,6 +107,16 @@ export function IdentityColumn({
             otherIds={idsWhereComplete(other)}
             pointed={pointed}
             onPoint={onPoint}
+            rights={rights}
+            onAsk={(record, field) =>
+              onAsk({
+                as: identity === VISITOR ? 'visitor' : identity,
+                collection: collection.name,
+                record: record.id,
+                label: labelOf(collection, record),
+                field: field === (collection.label ?? 'id') ? null : field,
+              })
+            }
           />
         )}
         {look.hasNextPage && (
@@ -111,6 +129,12 @@ export function IdentityColumn({
       </Box>
     </Paper>
   );
+}
+
+/** The name by which the identity knows the record. */
+function labelOf(collection: Overview['collections'][number], record: RecordDocument): string {
+  const value = collection.label === null ? null : (record as Record<string, unknown>)[collection.label];
+  return typeof value === 'string' ? value : `…${record.id.slice(-6)}`;
 }
 
 /** The roles given by hand, each with its end, and those held by a condition besides. */

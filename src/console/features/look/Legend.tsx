@@ -1,5 +1,5 @@
 import Box from '@mui/material/Box';
-import { Missing, OnlyHere, Withheld } from './marks.tsx';
+import { Changeable, Deletable, Missing, OnlyHere, Withheld } from './marks.tsx';
 
 /** What the marks mean. */
 export function Legend() {
@@ -16,9 +16,16 @@ export function Legend() {
         <Missing /> no value
       </span>
       <span aria-hidden>
+        <Changeable>value</Changeable> may be changed
+      </span>
+      <span aria-hidden>
+        <Deletable /> may be deleted
+      </span>
+      <span aria-hidden>
         <OnlyHere />
         not readable for the other identity
       </span>
+      <span>Click a cell to ask why.</span>
     </Box>
   );
 }

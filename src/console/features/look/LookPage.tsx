@@ -7,6 +7,7 @@ import { Navigate, useParams, useSearchParams } from 'react-router';
 import type { Overview } from '../../../client/index.ts';
 import { gate } from '../../api/client.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
+import { WhyPanel, type WhySubject } from '../why/WhyPanel.tsx';
 import { CollectionList } from './CollectionList.tsx';
 import { FilterField } from './FilterField.tsx';
 import { IdentityColumn } from './IdentityColumn.tsx';
@@ -43,6 +44,7 @@ function LookAt({ overview }: { overview: Overview }) {
   const { collection: name } = useParams();
   const [search, setSearch] = useSearchParams();
   const [pointed, setPointed] = useState<string | null>(null);
+  const [asked, setAsked] = useState<WhySubject | null>(null);
   const owned =
     overview.collections.find((each) => each.owners.length > 0 && each.name !== 'people') ??
     overview.collections[0]!;
@@ -61,7 +63,7 @@ function LookAt({ overview }: { overview: Overview }) {
     else next.set(key, value);
     setSearch(next);
   };
-  const shared = { overview, collection, pointed, onPoint: setPointed };
+  const shared = { overview, collection, pointed, onPoint: setPointed, onAsk: setAsked };
   return (
     <Box sx={{ display: 'grid', gridTemplateColumns: '168px minmax(0, 1fr)', height: '100%' }}>
       <CollectionList overview={overview} chosen={collection.name} />
@@ -108,6 +110,7 @@ function LookAt({ overview }: { overview: Overview }) {
           />
         </Box>
       </Box>
+      <WhyPanel subject={asked} collection={collection} onClose={() => setAsked(null)} />
     </Box>
   );
 }

@@ -1,11 +1,12 @@
+import Box from '@mui/material/Box';
 import Table from '@mui/material/Table';
 import TableBody from '@mui/material/TableBody';
 import TableCell from '@mui/material/TableCell';
 import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import { visuallyHidden } from '@mui/utils';
-import type { Overview, RecordDocument } from '../../../client/index.ts';
-import { Missing, OnlyHere, Withheld } from './marks.tsx';
+import type { Look, Overview, RecordDocument } from '../../../client/index.ts';
+import { Changeable, Deletable, Missing, OnlyHere, Withheld } from './marks.tsx';
 
 type Collection = Overview['collections'][number];
 
@@ -19,7 +20,13 @@ export interface RecordTableProps {
   /** The record under the pointer, on either side. */
   readonly pointed: string | null;
   readonly onPoint: (id: string | null) => void;
+  /** What the identity may do with each record. */
+  readonly rights: Rights;
+  /** Asks why a cell (the label: the record) is as it is. */
+  readonly onAsk: (record: RecordDocument, field: string) => void;
 }
+
+type Rights = NonNullable<Look['rights']>;
 
 /** Records as one identity sees them. The label stays in place while the rest is scrolled. */
 export function RecordTable({
@@ -30,6 +37,8 @@ export function RecordTable({
   otherIds,
   pointed,
   onPoint,
+  rights,
+  onAsk,
 }: RecordTableProps) {
   const names = columns(collection);
   const sticky = { position: 'sticky', left: 0, bgcolor: 'background.paper', zIndex: 1 } as const;
@@ -74,7 +83,22 @@ export function RecordTable({
                 sx={index === 0 ? { ...sticky, fontWeight: 600 } : {}}
               >
                 {index === 0 && otherIds !== null && !otherIds.has(record.id) && <OnlyHere />}
-                <Cell overview={overview} collection={collection} record={record} name={name} />
+                <Box
+                  component="button"
+                  type="button"
+                  onClick={() => onAsk(record, name)}
+                  title={index === 0 ? 'Ask why this record is seen' : `Ask why ${name} is seen or not`}
+                  sx={plainButton}
+                >
+                  {rights[record.id]?.update.includes(name) === true ? (
+                    <Changeable>
+                      <Cell overview={overview} collection={collection} record={record} name={name} />
+                    </Changeable>
+                  ) : (
+                    <Cell overview={overview} collection={collection} record={record} name={name} />
+                  )}
+                </Box>
+                {index === 0 && rights[record.id]?.delete === true && <Deletable />}
               </TableCell>
             ))}
           </TableRow>
@@ -83,6 +107,13 @@ export function RecordTable({
     </Table>
   );
 }
+
+/** Reads as text, works as a button: every cell can be asked about with the keyboard, too. */
+const plainButton = {
+  all: 'unset',
+  cursor: 'help',
+  '&:focus-visible': { outline: '2px solid', outlineColor: 'primary.main' },
+} as const;
 
 function Cell({
   overview,

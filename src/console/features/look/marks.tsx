@@ -1,5 +1,6 @@
 import Box from '@mui/material/Box';
 import { visuallyHidden } from '@mui/utils';
+import type { ReactNode } from 'react';
 
 /** A value that this identity does not see: hatched, so that it is told apart without colour. */
 export function Withheld() {
@@ -29,6 +30,26 @@ export function Missing() {
     <Box component="span" sx={{ color: 'text.secondary' }}>
       <span aria-hidden>–</span>
       <span style={visuallyHidden}>no value</span>
+    </Box>
+  );
+}
+
+/** A value that this identity may change: underlined with dots. */
+export function Changeable({ children }: { children: ReactNode }) {
+  return (
+    <Box component="span" sx={{ borderBottom: '2px dotted', borderColor: 'primary.main', pb: '1px' }}>
+      {children}
+      <span style={visuallyHidden}> (may be changed)</span>
+    </Box>
+  );
+}
+
+/** A record that this identity may delete. */
+export function Deletable() {
+  return (
+    <Box component="span" sx={{ color: 'error.main', ml: 0.75 }} title="may be deleted">
+      <span aria-hidden>✕</span>
+      <span style={visuallyHidden}> (may be deleted)</span>
     </Box>
   );
 }

@@ -19,6 +19,7 @@ export function useLook(
     queryFn: ({ pageParam }) =>
       gate.look(collection.name, identity === VISITOR ? null : identity, {
         limit: 50,
+        rights: true,
         ...(collection.label === null ? {} : { order: collection.label }),
         ...(references.length === 0 ? {} : { include: references.join(',') }),
         ...(where === '' ? {} : { where }),
