@@ -123,7 +123,7 @@ describe('publish and trial', () => {
     expect(draft.out).toContain('✗ A keeper keeps to their own hives');
     expect(draft.out).toMatch(/as ada: reads hives only \("OAK-001".*trials\.gate:\d+/);
     expect(draft.out).toMatch(/actual\s+also reads 39\d/);
-    expect(draft.out).toMatch(/✓ hives\/1: keeper may read \(all\), create/);
+    expect(draft.out).toMatch(/✓ rule hives\/1 .*\n\s+keeper may read \(all\), create/);
     expect((await firmgate('trial')).code, 'what is published is as it was').toBe(0);
   });
 

@@ -154,22 +154,8 @@ class Explanation {
       if (!readable || operation === 'read') return stages;
     }
     const names = [...values.keys()];
-    if (decision.refusedBy === 'reference not readable') {
-      const action = rulebook.actions.get(actionKey(collection, operation));
-      const types = action?.parameters ?? collectionOf(rulebook.schema, collection).fields;
-      for (const field of decision.fields) {
-        const { collection: target } = types.get(field)!.type as Type & { kind: 'ref' };
-        const pointed = this.#decider.world.look(target, values.get(field) as string);
-        stages.push({
-          question: `may ${field} point at ${pointed === null ? 'that record' : this.#named(target, pointed)}?`,
-          answer: false,
-          note:
-            pointed === null ? `${target} has no such record` : 'what is not readable cannot be pointed at',
-          rules: pointed === null ? [] : this.#rulesAt(target, 'read', pointed, null, []),
-        });
-      }
-      return stages;
-    }
+    if (decision.refusedBy !== 'not covered') stages.push(...this.#referenceStages(decision));
+    if (decision.refusedBy === 'reference not readable') return stages;
     const after = decision.after ?? this.#thoughtOf();
     stages.push({
       question: `is there a rule that lets ${this.#options.name} ${operation} it${names.length > 0 ? ` (${names.join(', ')})` : ''}?`,
@@ -178,6 +164,34 @@ class Explanation {
       rules: this.#rulesOf(operation, record, after, names),
     });
     return stages;
+  }
+
+  /** Whether supplied references may point where they do; of those that may, the rules that say so are enough. */
+  #referenceStages({ refusedBy, fields: refused }: Decision): Stage[] {
+    const { operation, collection, values } = this.#question;
+    const action = this.#rulebook.actions.get(actionKey(collection, operation));
+    const types = action?.parameters ?? collectionOf(this.#rulebook.schema, collection).fields;
+    return [...values].flatMap(([field, id]): Stage[] => {
+      const { type } = types.get(field)!;
+      if (type.kind !== 'ref' || id === null) return [];
+      const isRefused = refusedBy === 'reference not readable' && refused.includes(field);
+      if (refusedBy === 'reference not readable' && !isRefused) return [];
+      const pointed = this.#decider.world.look(type.collection, id as string);
+      const rules = pointed === null ? [] : this.#rulesAt(type.collection, 'read', pointed, null, []);
+      return [
+        {
+          question: `may ${field} point at ${pointed === null ? 'that record' : this.#named(type.collection, pointed)}?`,
+          answer: !isRefused,
+          note:
+            pointed === null
+              ? `${type.collection} has no such record`
+              : isRefused
+                ? 'what is not readable cannot be pointed at'
+                : null,
+          rules: isRefused ? rules : rules.filter((rule) => rule.truth === true),
+        },
+      ];
+    });
   }
 
   /** The record as it would become, where no decision went so far: without stamps. */

@@ -238,7 +238,7 @@ class Judge {
     if (wrong.length === 0) return null;
     return this.#failure(
       session,
-      question,
+      { ...question, fields: wrong },
       expected,
       `${wrong.join(', ')} ${wrong.length === 1 ? 'is' : 'are'} ${kind === 'shows' ? 'withheld' : 'shown'}`,
     );
