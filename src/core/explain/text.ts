@@ -47,10 +47,15 @@ function ruleLines(rule: RuleWhy, paint: WhyPaint): string[] {
     `      ${rule.sentence}`,
   ];
   if (rule.because !== null) lines.push(`      ${paint.faint(`because ${rule.because}`)}`);
-  for (const { side, part } of rule.sides ?? []) {
+  const sides = rule.sides ?? [];
+  const [first, second] = sides.map(({ part }) => JSON.stringify(part));
+  // What is the same before and after is said once.
+  const shown = first === second ? sides.slice(0, 1) : sides;
+  for (const { side, part } of shown) {
     // A rule without a condition says all in its sentence.
     if (part.text === 'always' || part.text === 'never') continue;
-    if (rule.sides!.length > 1) lines.push(`      ${paint.faint(`${side}:`)}`);
+    const both = shown.length < sides.length ? 'as it is, and as it would be' : side;
+    if (sides.length > 1) lines.push(`      ${paint.faint(`${both}:`)}`);
     lines.push(...partLines(part, '      ', paint));
   }
   return lines;

@@ -60,6 +60,10 @@ function Stage({ stage }: { stage: Explanation['stages'][number] }) {
 }
 
 function RuleView({ rule }: { rule: Rule }) {
+  const all = rule.sides!;
+  // What is the same before and after is said once.
+  const isSame = all.length === 2 && JSON.stringify(all[0]!.part) === JSON.stringify(all[1]!.part);
+  const sides = isSame ? [{ ...all[0]!, side: 'as it is, and as it would be' }] : all;
   const covers =
     rule.fields === null || (rule.fields.length === 0 && rule.kind === 'fence')
       ? ''
@@ -79,10 +83,10 @@ function RuleView({ rule }: { rule: Rule }) {
       {rule.because !== null && (
         <Typography sx={{ fontSize: '0.78rem', color: 'text.secondary' }}>because {rule.because}</Typography>
       )}
-      {rule.sides!.map(({ side, part }) =>
+      {sides.map(({ side, part }) =>
         part.text === 'always' || part.text === 'never' ? null : (
           <Box key={side}>
-            {rule.sides!.length > 1 && (
+            {all.length > 1 && (
               <Typography sx={{ fontSize: '0.75rem', color: 'text.secondary', mt: 0.5 }}>{side}:</Typography>
             )}
             <PartView part={part} />
