@@ -2,7 +2,6 @@ import type { Attempt } from '../core/analysis/attempts.ts';
 import { changesOf, type SweepMap } from '../core/analysis/map.ts';
 import type { Mutation } from '../core/analysis/mutations.ts';
 import { sampleRecords } from '../core/analysis/sampling.ts';
-import type { Counted } from '../core/analysis/tally.ts';
 import { checkRulebook } from '../core/check/index.ts';
 import { Decider } from '../core/evaluate/decide.ts';
 import { valueWords } from '../core/explain/words.ts';

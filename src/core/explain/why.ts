@@ -140,7 +140,6 @@ class Explanation {
     const { operation, collection, record, values } = this.#question;
     const { fields } = this.#options;
     const stages: Stage[] = [];
-    const rulebook = this.#rulebook;
     if (record !== null) {
       const readable = decision.refusedBy !== 'not readable';
       const what = this.#named(collection, record);

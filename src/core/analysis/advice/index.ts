@@ -19,7 +19,7 @@ import { singleHand } from './single-hand.ts';
 import { uniqueTells } from './unique-tells.ts';
 import { visitorsWrite } from './visitors-write.ts';
 
-export type { AdviceKind, Fix, Found } from './kind.ts';
+export type { AdviceKind, Found } from './kind.ts';
 
 /** Every kind of advice, by code. */
 export const adviceKinds: readonly AdviceKind[] = [

@@ -1,8 +1,31 @@
 import { actionGrantsOf, everybodysGrants, type OpenGrants } from './grants.ts';
 import type { Condition, Operand, PathOperand, Range } from '../../ir/conditions.ts';
 import { actionKey, pairKey, type Audience, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
-import { PEOPLE, collectionOf, fieldOf } from '../../types/schema.ts';
+import { PEOPLE, fieldOf } from '../../types/schema.ts';
 import type { Scalar, Type } from '../../types/types.ts';
+import { CannotEncode, Declarations, type Size } from './declarations.ts';
+import {
+  FIRST_DAY,
+  LAST_DAY,
+  MICROSECONDS_A_DAY,
+  and,
+  constructor,
+  daysOf,
+  equal,
+  integer,
+  known,
+  microsecondsOf,
+  not,
+  or,
+  plain,
+  real,
+  textLiteral,
+  type Both,
+  type Encoded,
+} from './terms.ts';
+
+/** Records in hand: the one being decided, then those of the quantifiers around, as terms. */
+type Frame = readonly string[];
 
 /**
  * An invariant as a question to an SMT solver, in SMT-LIB 2.6: is there an identity and a record such that the rules let
@@ -11,80 +34,47 @@ import type { Scalar, Type } from '../../types/types.ts';
  * of time zones with summer time) is left open, which allows more and never less: so where there is no such identity and
  * record, there is none; and what is found is asked of the closures before anybody is told.
  */
-export class CannotEncode extends Error {
-  override readonly name = 'CannotEncode';
-}
-
-/** A value: what it is, and whether it is there at all. Both are terms of the solver. */
-interface Encoded {
-  readonly term: string;
-  readonly present: string;
-  readonly type: Type;
-}
-
-/** Kleene's truth: when it is true, and when it is false; neither is unknown. */
-interface Both {
-  readonly yes: string;
-  readonly no: string;
-}
-
-/** Records in hand: the one being decided, then those of the quantifiers around, as terms. */
-type Frame = readonly string[];
-
-/** Something that a model is asked for: a field of an element, or a constant. */
-export interface Declared {
-  readonly name: string;
-  readonly collection: string | null;
-  readonly field: string | null;
-  readonly type: Type;
-  readonly role: 'value' | 'present' | 'member';
-}
-
-/** How many records of each collection there are; null: any number. */
-export type Size = number | null;
-
-const MICROSECONDS_A_DAY = 86_400_000_000n;
-/** 0001-01-01 and 9999-12-31 as days from 1970. */
-const FIRST_DAY = -719_162n;
-const LAST_DAY = 2_932_896n;
-
 export class Encoder {
   readonly #rulebook: Rulebook;
-  readonly #size: Size;
-  readonly declared = new Map<string, Declared>();
-  readonly #sorts = new Map<string, string>();
-  readonly #functions = new Map<string, string>();
+  readonly declarations: Declarations;
   readonly #assertions: string[] = [];
   #fresh = 0;
 
   constructor(rulebook: Rulebook, size: Size) {
     this.#rulebook = rulebook;
-    this.#size = size;
+    this.declarations = new Declarations(rulebook, size);
   }
 
   /** The whole question; `get` are terms whose values are wanted where there is an answer. */
   question(invariant: Invariant): { readonly text: string; readonly get: readonly string[] } {
     const { operation, collection, fields, only } = invariant;
-    this.#sort(collection);
-    this.#sort(PEOPLE);
-    this.#constant('me', this.#sort(PEOPLE));
-    this.#constant('person', 'Bool');
-    this.#constant('verified', 'Bool');
-    this.#constant('now', 'Int');
-    this.#constant('r', this.#sort(collection));
+    this.declarations.sort(collection);
+    this.declarations.sort(PEOPLE);
+    this.declarations.constant('me', this.declarations.sort(PEOPLE));
+    this.declarations.constant('person', 'Bool');
+    this.declarations.constant('verified', 'Bool');
+    this.declarations.constant('now', 'Int');
+    this.declarations.constant('r', this.declarations.sort(collection));
     for (const role of this.#rulebook.roles.values()) {
       if (role.when !== null) continue;
-      this.#constant(`held_${role.name}`, 'Bool');
+      this.declarations.constant(`held_${role.name}`, 'Bool');
       this.#assertions.push(`(=> (not person) (not held_${role.name}))`);
     }
     const allowed = this.#allowed(operation, collection, fields, 'r');
     const holds = this.#condition(only, ['r'], pairKey(operation, collection));
     this.#assertions.push(allowed, `(not ${holds.yes})`);
-    const get = ['me', 'person', 'verified', 'now', 'r', ...this.#rolesByHand(), ...this.#points()];
-    const bounds = this.#size === null ? [] : this.#bounds();
+    const get = [
+      'me',
+      'person',
+      'verified',
+      'now',
+      'r',
+      ...this.#rolesByHand(),
+      ...this.declarations.points(),
+    ];
+    const bounds = this.declarations.size === null ? [] : this.declarations.bounds();
     const text = [
-      ...this.#sorts.values(),
-      ...this.#functions.values(),
+      ...this.declarations.lines(),
       ...[...this.#assertions, ...bounds].map((each) => `(assert ${each})`),
       '(check-sat)',
     ].join('\n');
@@ -95,40 +85,6 @@ export class Encoder {
     return [...this.#rulebook.roles.values()]
       .filter((role) => role.when === null)
       .map((role) => `held_${role.name}`);
-  }
-
-  /** The elements of a collection, where there are so many and no more. */
-  elements(collection: string): string[] {
-    return Array.from({ length: this.#size ?? 0 }, (_, index) => `e_${collection}_${index}`);
-  }
-
-  /** Every function at every element. */
-  #points(): string[] {
-    return [...this.declared.values()].flatMap(({ name, collection, type, role }) => {
-      if (collection === null) return [name];
-      const at = this.elements(collection);
-      if (role !== 'member') return at.map((element) => `(${name} ${element})`);
-      const { of } = type as Type & { kind: 'list' };
-      return of.kind === 'ref'
-        ? at.flatMap((element) => this.elements(of.collection).map((each) => `(${name} ${element} ${each})`))
-        : [];
-    });
-  }
-
-  /** Days and moments within the years that the language knows, so that an example can be written down. */
-  #bounds(): string[] {
-    const within = (term: string, type: Type) => {
-      const unit = type.kind === 'timestamp' ? MICROSECONDS_A_DAY : 1n;
-      return `(and (<= ${integer(FIRST_DAY * unit)} ${term}) (< ${term} ${integer(LAST_DAY * unit)}))`;
-    };
-    const found = [within('now', { kind: 'timestamp' })];
-    for (const { name, collection, type, role } of this.declared.values()) {
-      if (role !== 'value' || (type.kind !== 'date' && type.kind !== 'timestamp')) continue;
-      const terms =
-        collection === null ? [name] : this.elements(collection).map((element) => `(${name} ${element})`);
-      found.push(...terms.map((term) => within(term, type)));
-    }
-    return found;
   }
 
   #allowed(operation: string, collection: string, fields: readonly string[] | null, record: string): string {
@@ -315,14 +271,14 @@ export class Encoder {
     frame: Frame,
     body: (frame: Frame) => string,
   ): string {
-    const sort = this.#sort(collection);
+    const sort = this.declarations.sort(collection);
     const inner = (element: string) => {
       const next = [...frame];
       next[depth] = element;
       return body(next);
     };
-    if (this.#size !== null) {
-      const each = this.elements(collection).map(inner);
+    if (this.declarations.size !== null) {
+      const each = this.declarations.elements(collection).map(inner);
       return kind === 'exists' ? or(each) : and(each);
     }
     const variable = `x${this.#fresh++}`;
@@ -332,10 +288,10 @@ export class Encoder {
   #within({ left, right, parent }: Condition & { kind: 'within' }, frame: Frame, pair: string): Both {
     const below = this.#operand(left, frame, pair);
     const reaches = (from: string, to: string): string => {
-      if (this.#size === null) return `(${this.#reaching(parent)} ${from} ${to})`;
+      if (this.declarations.size === null) return `(${this.#reaching(parent)} ${from} ${to})`;
       let [here, there]: [string, string] = [from, 'true'];
       const steps = [`(= ${from} ${to})`];
-      for (let step = 0; step < this.#size; step++) {
+      for (let step = 0; step < this.declarations.size; step++) {
         const up = this.#field(parent.collection, parent.field, here);
         there = and([there, up.present]);
         here = up.term;
@@ -366,9 +322,8 @@ export class Encoder {
   /** “Is it that one or below it”, of any number of records: what it must be at least. */
   #reaching({ collection, field }: { collection: string; field: string }): string {
     const name = `below_${collection}_${field}`;
-    if (!this.#functions.has(name)) {
-      const sort = this.#sort(collection);
-      this.#functions.set(name, `(declare-fun ${name} (${sort} ${sort}) Bool)`);
+    const sort = this.declarations.sort(collection);
+    if (this.declarations.relation(name, `(declare-fun ${name} (${sort} ${sort}) Bool)`)) {
       const up = this.#field(collection, field, 'x');
       this.#assertions.push(
         `(forall ((x ${sort}) (y ${sort})) (= (${name} x y) (or (= x y) (and ${up.present} (${name} ${up.term} y)))))`,
@@ -390,7 +345,7 @@ export class Encoder {
         return this.#path(operand, frame, pair);
       case 'lower': {
         const text = this.#operand(operand.operand, frame, pair);
-        this.#functions.set('lower', '(declare-fun lower (String) String)');
+        this.declarations.relation('lower', '(declare-fun lower (String) String)');
         return { term: `(lower ${plain(text)})`, present: text.present, type };
       }
       case 'length': {
@@ -418,9 +373,9 @@ export class Encoder {
   /** A value that is left open: it may be anything. `name` null: another one each time. */
   #left(name: string | null, type: Type, present: string | null): Encoded {
     const term = name ?? `open_${this.#fresh++}`;
-    this.#constant(term, this.#sortOf(type));
+    this.declarations.constant(term, this.declarations.sortOf(type));
     if (present !== null) return { term, present, type };
-    this.#constant(`${term}_present`, 'Bool');
+    this.declarations.constant(`${term}_present`, 'Bool');
     return { term, present: `${term}_present`, type };
   }
 
@@ -451,11 +406,11 @@ export class Encoder {
     const { source, type } = attribute;
     switch (source.kind) {
       case 'claim': {
-        this.#declare(
+        this.declarations.declare(
           { name: `claim_${field}`, collection: null, field, type, role: 'value' },
-          this.#sortOf(type),
+          this.declarations.sortOf(type),
         );
-        this.#declare(
+        this.declarations.declare(
           { name: `claim_${field}_present`, collection: null, field, type, role: 'present' },
           'Bool',
         );
@@ -499,7 +454,11 @@ export class Encoder {
     const holder = typeof operand.root === 'number' ? frame[operand.root]! : frame[0]!;
     const { collection, field } = first!;
     const name = `in_${collection}_${field}`;
-    this.#declare({ name, collection, field, type, role: 'member' }, 'Bool', this.#sortOf(type.of));
+    this.declarations.declare(
+      { name, collection, field, type, role: 'member' },
+      'Bool',
+      this.declarations.sortOf(type.of),
+    );
     const required = fieldOf(this.#rulebook.schema, collection, field)!.required;
     const present = required ? 'true' : this.#presence(collection, field, type, holder);
     return { present, has: (value) => `(${name} ${holder} ${value.term})` };
@@ -515,7 +474,10 @@ export class Encoder {
         type,
       };
     const name = `v_${collection}_${field}`;
-    this.#declare({ name, collection, field, type, role: 'value' }, this.#sortOf(type));
+    this.declarations.declare(
+      { name, collection, field, type, role: 'value' },
+      this.declarations.sortOf(type),
+    );
     return {
       term: `(${name} ${element})`,
       present: required ? 'true' : this.#presence(collection, field, type, element),
@@ -525,70 +487,14 @@ export class Encoder {
 
   #presence(collection: string, field: string, type: Type, element: string): string {
     const name = `p_${collection}_${field}`;
-    this.#declare({ name, collection, field, type, role: 'present' }, 'Bool');
+    this.declarations.declare({ name, collection, field, type, role: 'present' }, 'Bool');
     return `(${name} ${element})`;
-  }
-
-  #declare(what: Declared, result: string, ...further: string[]): void {
-    if (this.declared.has(what.name)) return;
-    this.declared.set(what.name, what);
-    const parameters = what.collection === null ? [] : [this.#sort(what.collection), ...further];
-    this.#functions.set(what.name, `(declare-fun ${what.name} (${parameters.join(' ')}) ${result})`);
-  }
-
-  #constant(name: string, sort: string): void {
-    this.#functions.set(name, `(declare-const ${name} ${sort})`);
-  }
-
-  /** The sort of the records of a collection. */
-  #sort(collection: string): string {
-    const name = `R_${collection}`;
-    collectionOf(this.#rulebook.schema, collection);
-    if (!this.#sorts.has(name)) {
-      const elements = this.elements(collection).map((each) => `(${each})`);
-      this.#sorts.set(
-        name,
-        this.#size === null
-          ? `(declare-sort ${name} 0)`
-          : `(declare-datatypes ((${name} 0)) ((${elements.join(' ')})))`,
-      );
-    }
-    return name;
-  }
-
-  #sortOf(type: Type): string {
-    switch (type.kind) {
-      case 'text':
-      case 'uuid':
-        return 'String';
-      case 'integer':
-      case 'date':
-      case 'timestamp':
-        return 'Int';
-      case 'decimal':
-        return 'Real';
-      case 'boolean':
-        return 'Bool';
-      case 'ref':
-        return this.#sort(type.collection);
-      case 'one of': {
-        const name = enumName(type.values);
-        if (!this.#sorts.has(name))
-          this.#sorts.set(
-            name,
-            `(declare-datatypes ((${name} 0)) ((${type.values.map((value) => `(${constructor(type.values, value)})`).join(' ')})))`,
-          );
-        return name;
-      }
-      default:
-        throw new CannotEncode(`a value of type ${type.kind}`);
-    }
   }
 
   #literal(value: Scalar, type: Type): string {
     switch (type.kind) {
       case 'one of':
-        this.#sortOf(type);
+        this.declarations.sortOf(type);
         return type.values.includes(value as string)
           ? constructor(type.values, value as string)
           : textLiteral(value as string);
@@ -608,92 +514,4 @@ export class Encoder {
         return textLiteral(value as string);
     }
   }
-}
-
-/** Days from 1970. */
-function daysOf(date: string): bigint {
-  return BigInt(Date.parse(`${date}T00:00:00Z`)) / 86_400_000n;
-}
-
-function microsecondsOf(moment: string): bigint {
-  const fraction = /\.(\d+)Z$/.exec(moment)?.[1] ?? '';
-  const seconds = Date.parse(moment.replace(/\.\d+Z$/, 'Z'));
-  return BigInt(seconds) * 1_000n + BigInt(fraction.padEnd(6, '0'));
-}
-
-function equal(a: Encoded, b: Encoded): string {
-  const kinds = [a.type.kind, b.type.kind];
-  if (kinds.includes('one of') && !sameValues(a.type, b.type)) return `(= ${plain(a)} ${plain(b)})`;
-  return kinds.includes('decimal') ? `(= ${asReal(a)} ${asReal(b)})` : `(= ${a.term} ${b.term})`;
-}
-
-function asReal({ term, type }: Encoded): string {
-  return type.kind === 'integer' ? `(to_real ${term})` : term;
-}
-
-/** One of a few, as the text that it is; any other value as it is. */
-function plain(value: Encoded): string {
-  const { term, type } = value;
-  if (type.kind !== 'one of' || term.startsWith('"')) return term;
-  return type.values.reduceRight(
-    (rest, each) => `(ite (= ${term} ${constructor(type.values, each)}) ${textLiteral(each)} ${rest})`,
-    '""',
-  );
-}
-
-function sameValues(a: Type, b: Type): boolean {
-  return a.kind === 'one of' && b.kind === 'one of' && enumName(a.values) === enumName(b.values);
-}
-
-function enumName(values: readonly string[]): string {
-  // A name that no other list of values has, in letters that a symbol can have.
-  return `E_${[...values.join('\u0000')].map((each) => each.codePointAt(0)!.toString(16)).join('_')}`;
-}
-
-/** The value of an enumeration in SMT-LIB, from which it can be read back. */
-export function constructor(values: readonly string[], value: string): string {
-  return `${enumName(values)}_${values.indexOf(value)}`;
-}
-
-function known(present: readonly string[], test: string): Both {
-  return { yes: and([...present, test]), no: and([...present, not(test)]) };
-}
-
-function and(parts: readonly string[]): string {
-  const some = parts.filter((part) => part !== 'true');
-  if (some.includes('false')) return 'false';
-  if (some.length === 0) return 'true';
-  return some.length === 1 ? some[0]! : `(and ${some.join(' ')})`;
-}
-
-function or(parts: readonly string[]): string {
-  const some = parts.filter((part) => part !== 'false');
-  if (some.includes('true')) return 'true';
-  if (some.length === 0) return 'false';
-  return some.length === 1 ? some[0]! : `(or ${some.join(' ')})`;
-}
-
-function not(part: string): string {
-  if (part === 'true') return 'false';
-  return part === 'false' ? 'true' : `(not ${part})`;
-}
-
-function integer(value: bigint): string {
-  return value < 0n ? `(- ${-value})` : String(value);
-}
-
-function real(value: string): string {
-  const [digits, sign] = value.startsWith('-') ? [value.slice(1), '-'] : [value, ''];
-  const whole = digits.includes('.') ? digits : `${digits}.0`;
-  return sign === '' ? whole : `(- ${whole})`;
-}
-
-/** A text in SMT-LIB: a quote is doubled, everything but plain letters is written by its number. */
-function textLiteral(text: string): string {
-  const written = [...text].map((each) => {
-    if (each === '"') return '""';
-    const point = each.codePointAt(0)!;
-    return point < 0x20 || point > 0x7e || each === '\\' ? `\\u{${point.toString(16)}}` : each;
-  });
-  return `"${written.join('')}"`;
 }

@@ -11,7 +11,8 @@ import {
 import { rolesFor } from '../../evaluate/caller.ts';
 import { actionKey, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE } from '../../types/schema.ts';
-import { CannotEncode, Encoder } from './encode.ts';
+import { CannotEncode } from './declarations.ts';
+import { Encoder } from './encode.ts';
 import { readModel, recordWords, type Found } from './model.ts';
 
 /** Answers SMT-LIB 2.6: the solver’s lines, one for each command that answers. */
@@ -54,7 +55,13 @@ export async function prove(rulebook: Rulebook, invariant: Invariant, solve: Sol
         if (!told.startsWith('unsat')) why = 'the solver came to no answer in time';
         continue;
       }
-      const found = readModel(rulebook, encoder, invariant.collection, get, told.slice('sat'.length));
+      const found = readModel(
+        rulebook,
+        encoder.declarations,
+        invariant.collection,
+        get,
+        told.slice('sat'.length),
+      );
       if (speaksAgainst(rulebook, invariant, found))
         return { result: 'refuted', example: exampleOf(rulebook, invariant, found) };
       why = 'an example was found that the rules, asked again, do not bear out';

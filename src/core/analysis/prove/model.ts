@@ -6,7 +6,8 @@ import type { Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../../types/schema.ts';
 import { JsonDocument, type Type, type Value } from '../../types/types.ts';
 import { formatTimestamp } from '../../types/values.ts';
-import { constructor, type Encoder } from './encode.ts';
+import type { Declarations } from './declarations.ts';
+import { constructor } from './terms.ts';
 
 /** A small world that a solver found: who asks, what is asked about, and all records that there are. */
 export interface Found {
@@ -21,7 +22,7 @@ export interface Found {
 /** Reads the answer to `(get-value (…))`, whose terms are in the order of `get`. */
 export function readModel(
   rulebook: Rulebook,
-  encoder: Encoder,
+  encoder: Declarations,
   collection: string,
   get: readonly string[],
   answer: string,
@@ -70,7 +71,7 @@ export function readModel(
 
 function callerOf(
   rulebook: Rulebook,
-  encoder: Encoder,
+  encoder: Declarations,
   values: ReadonlyMap<string, unknown>,
   me: RecordValues | null,
   world: World,
@@ -90,7 +91,7 @@ function callerOf(
 }
 
 function members(
-  encoder: Encoder,
+  encoder: Declarations,
   term: string,
   element: string,
   type: Type,

@@ -1,0 +1,137 @@
+import type { Rulebook } from '../../ir/rulebook.ts';
+import { collectionOf } from '../../types/schema.ts';
+import type { Type } from '../../types/types.ts';
+import { FIRST_DAY, LAST_DAY, MICROSECONDS_A_DAY, constructor, enumName, integer } from './terms.ts';
+
+/** Something that the solver cannot be told. */
+export class CannotEncode extends Error {
+  override readonly name = 'CannotEncode';
+}
+
+/** Something that a model is asked for: a field of an element, or a constant. */
+export interface Declared {
+  readonly name: string;
+  readonly collection: string | null;
+  readonly field: string | null;
+  readonly type: Type;
+  readonly role: 'value' | 'present' | 'member';
+}
+
+/** How many records of each collection there are; null: any number. */
+export type Size = number | null;
+
+/** What a question speaks of: sorts of records and of values, functions for fields, constants; declared as they are met. */
+export class Declarations {
+  readonly #rulebook: Rulebook;
+  readonly size: Size;
+  readonly declared = new Map<string, Declared>();
+  readonly #sorts = new Map<string, string>();
+  readonly #functions = new Map<string, string>();
+
+  constructor(rulebook: Rulebook, size: Size) {
+    this.#rulebook = rulebook;
+    this.size = size;
+  }
+
+  /** All declarations, in an order in which each knows those that it needs. */
+  lines(): string[] {
+    return [...this.#sorts.values(), ...this.#functions.values()];
+  }
+
+  /** A function that is no field; false where it was there already. */
+  relation(name: string, declaration: string): boolean {
+    if (this.#functions.has(name)) return false;
+    this.#functions.set(name, declaration);
+    return true;
+  }
+
+  /** The elements of a collection, where there are so many and no more. */
+  elements(collection: string): string[] {
+    return Array.from({ length: this.size ?? 0 }, (_, index) => `e_${collection}_${index}`);
+  }
+
+  /** Every function at every element. */
+  points(): string[] {
+    return [...this.declared.values()].flatMap(({ name, collection, type, role }) => {
+      if (collection === null) return [name];
+      const at = this.elements(collection);
+      if (role !== 'member') return at.map((element) => `(${name} ${element})`);
+      const { of } = type as Type & { kind: 'list' };
+      return of.kind === 'ref'
+        ? at.flatMap((element) => this.elements(of.collection).map((each) => `(${name} ${element} ${each})`))
+        : [];
+    });
+  }
+
+  /** Days and moments within the years that the language knows, so that an example can be written down. */
+  bounds(): string[] {
+    const within = (term: string, type: Type) => {
+      const unit = type.kind === 'timestamp' ? MICROSECONDS_A_DAY : 1n;
+      return `(and (<= ${integer(FIRST_DAY * unit)} ${term}) (< ${term} ${integer(LAST_DAY * unit)}))`;
+    };
+    const found = [within('now', { kind: 'timestamp' })];
+    for (const { name, collection, type, role } of this.declared.values()) {
+      if (role !== 'value' || (type.kind !== 'date' && type.kind !== 'timestamp')) continue;
+      const terms =
+        collection === null ? [name] : this.elements(collection).map((element) => `(${name} ${element})`);
+      found.push(...terms.map((term) => within(term, type)));
+    }
+    return found;
+  }
+
+  declare(what: Declared, result: string, ...further: string[]): void {
+    if (this.declared.has(what.name)) return;
+    this.declared.set(what.name, what);
+    const parameters = what.collection === null ? [] : [this.sort(what.collection), ...further];
+    this.#functions.set(what.name, `(declare-fun ${what.name} (${parameters.join(' ')}) ${result})`);
+  }
+
+  constant(name: string, sort: string): void {
+    this.#functions.set(name, `(declare-const ${name} ${sort})`);
+  }
+
+  /** The sort of the records of a collection. */
+  sort(collection: string): string {
+    const name = `R_${collection}`;
+    collectionOf(this.#rulebook.schema, collection);
+    if (!this.#sorts.has(name)) {
+      const elements = this.elements(collection).map((each) => `(${each})`);
+      this.#sorts.set(
+        name,
+        this.size === null
+          ? `(declare-sort ${name} 0)`
+          : `(declare-datatypes ((${name} 0)) ((${elements.join(' ')})))`,
+      );
+    }
+    return name;
+  }
+
+  sortOf(type: Type): string {
+    switch (type.kind) {
+      case 'text':
+      case 'uuid':
+        return 'String';
+      case 'integer':
+      case 'date':
+      case 'timestamp':
+        return 'Int';
+      case 'decimal':
+        return 'Real';
+      case 'boolean':
+        return 'Bool';
+      case 'ref':
+        return this.sort(type.collection);
+      case 'one of': {
+        const name = enumName(type.values);
+        if (!this.#sorts.has(name))
+          this.#sorts.set(
+            name,
+            `(declare-datatypes ((${name} 0)) ((${type.values.map((value) => `(${constructor(type.values, value)})`).join(' ')})))`,
+          );
+        return name;
+      }
+      default:
+        throw new CannotEncode(`a value of type ${type.kind}`);
+    }
+  }
+}
