@@ -1,6 +1,6 @@
 import { cpus } from 'node:os';
 import pg from 'pg';
-import { Dice } from '../demo/data/random.ts';
+import { Dice } from '../src/core/analysis/dice.ts';
 import { checkRulebook } from '../src/core/check/index.ts';
 import type { Rulebook } from '../src/core/ir/rulebook.ts';
 import { Access } from '../src/core/sql/access.ts';

@@ -1,7 +1,7 @@
 import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { SignJWT, exportJWK, generateKeyPair, importJWK, type JWK } from 'jose';
-import { Dice } from '../demo/data/random.ts';
+import { Dice } from '../src/core/analysis/dice.ts';
 import { checkRulebook } from '../src/core/check/index.ts';
 import { sql } from '../src/core/sql/fragment.ts';
 import type { Value } from '../src/core/types/types.ts';

@@ -1,4 +1,4 @@
-import { Dice } from './random.ts';
+import { Dice } from '../../src/core/analysis/dice.ts';
 
 /**
  * The cooperative's records: the same for the same seed. Everything is made up; telephone numbers come from the range

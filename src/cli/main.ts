@@ -112,6 +112,7 @@ program
     '--record <collection-and-record...>',
     'the other way round: who reaches this record, such as hives OAK-001',
   )
+  .option('--field <name>', 'with --record: who sees or may change this field of it')
   .option('--people', 'with --record: also people beside the test identities')
   .option('--csv', 'print CSV (RFC 4180)')
   .addOption(asJson())

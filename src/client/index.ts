@@ -177,7 +177,11 @@ export class GateClient {
   }
 
   /** Who reaches a record, by id or label. */
-  reachers(collection: string, record: string, options: { people?: boolean } = {}) {
+  reachers(
+    collection: string,
+    record: string,
+    options: { people?: boolean; field?: string | undefined } = {},
+  ) {
     const path = `/v1/desk/reach/${encodeURIComponent(collection)}/${encodeURIComponent(record)}`;
     return this.#call('GET', `${path}${query(options)}`, reachersSchema);
   }

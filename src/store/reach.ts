@@ -97,15 +97,16 @@ export interface Reacher {
 const MOST_PEOPLE = 2_000;
 
 /**
- * Everybody who can at least read the record: the visitor, the test identities and, where they are asked for, the people
- * (up to a limit; `left` tells how many were not looked at). Null where there is no such record.
+ * Everybody who can at least read the record, or (`field`) who sees or may change this field of it: the visitor, the test
+ * identities and, where they are asked for, the people (up to a limit; `left` tells how many were not looked at). Null where
+ * there is no such record.
  */
 export async function reachersOf(
   database: Database,
   rulebook: Rulebook,
   collection: string,
   id: string,
-  withPeople: boolean,
+  { withPeople, field }: { readonly withPeople: boolean; readonly field: string | null },
 ): Promise<{ readonly reachers: readonly Reacher[]; readonly asked: number; readonly left: number } | null> {
   return rolledBack(
     database,
@@ -133,12 +134,37 @@ export async function reachersOf(
           return reachedOf(new Decider(rulebook, caller, loaded), deciding, collection, record);
         });
         if (reached === null) return null;
-        if (reached.read) reachers.push(reacher(rulebook, name, reached));
+        const found = reacher(rulebook, name, field === null ? reached : ofField(rulebook, reached, field));
+        if (found.operations.length > 0) reachers.push(found);
       }
       return { reachers, asked: counted.length, left };
     },
     { isolationLevel: 'repeatable read' },
   );
+}
+
+/** What is reached of one field, and through the rules that cover it. */
+function ofField(rulebook: Rulebook, reached: Reached, field: string): Reached {
+  const covers = (operation: string) => (id: string) =>
+    field === 'id' ||
+    rulebook.rules
+      .find((rule) => rule.id === id)!
+      .operations.get(operation)
+      ?.has(field) === true;
+  const only = (names: readonly string[]) => names.filter((name) => name === field);
+  return {
+    read: only(reached.shown).length > 0,
+    shown: only(reached.shown),
+    updatable: only(reached.updatable),
+    delete: false,
+    actions: [],
+    through: new Map(
+      ['read', 'update'].map((operation) => [
+        operation,
+        (reached.through.get(operation) ?? []).filter(covers(operation)),
+      ]),
+    ),
+  };
 }
 
 function reacher(rulebook: Rulebook, name: string, reached: Reached): Reacher {
@@ -148,7 +174,7 @@ function reacher(rulebook: Rulebook, name: string, reached: Reached): Reacher {
     shown: reached.shown,
     updatable: reached.updatable,
     operations: [
-      'read',
+      ...(reached.read ? ['read'] : []),
       ...(reached.updatable.length > 0 ? ['update'] : []),
       ...(reached.delete ? ['delete'] : []),
       ...reached.actions,

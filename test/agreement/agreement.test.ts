@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { Dice } from '../../demo/data/random.ts';
+import { Dice } from '../../src/core/analysis/dice.ts';
 import { prove } from '../../src/core/analysis/prove/index.ts';
 import { openSolver } from '../../src/cli/solver.ts';
 import { checkFilter, checkRulebook } from '../../src/core/check/index.ts';

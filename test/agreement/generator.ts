@@ -1,4 +1,4 @@
-import { Dice } from '../../demo/data/random.ts';
+import { Dice } from '../../src/core/analysis/dice.ts';
 import type { Schema } from '../../src/core/types/schema.ts';
 import { collectionOf, systemFieldNames } from '../../src/core/types/schema.ts';
 import { JsonDocument, type Scalar, type Type, type Value } from '../../src/core/types/types.ts';

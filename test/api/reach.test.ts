@@ -82,6 +82,16 @@ describe('reach', () => {
       'tess',
       'audra',
     ]);
+    const notes = await world.desk.reachers('hives', 'OAK-101', { field: 'notes' });
+    expect(notes.reachers.map(({ name, operations, through }) => [name, operations, through.read])).toEqual([
+      ['ben', ['read', 'update'], [{ rule: 'hives/1', audience: 'keeper' }]],
+    ]);
+    const price = await world.desk.reachers('hives', 'OAK-101', { field: 'reserve_price' });
+    expect(price.reachers.map(({ name, operations }) => [name, operations])).toEqual([
+      ['ben', ['read']],
+      ['tess', ['read']],
+      ['audra', ['read']],
+    ]);
     const people = await world.desk.reachers('hives', 'OAK-101', { people: true });
     expect(people.asked).toBeGreaterThan(30);
     expect(people.reachers.length).toBeGreaterThan(reachers.length);
@@ -93,20 +103,16 @@ describe('reach', () => {
       '/v1/desk/reach?as=ada&role=keeper',
       '/v1/desk/reach?role=kepper',
     ]) {
-      expect((await world.ask('GET', path, { token: await desk() })).status, path).toBe(400);
+      expect((await world.ask('GET', path, { token: world.deskToken })).status, path).toBe(400);
       expect((await world.ask('GET', path, { as: 'ada' })).status, path).toBe(401);
     }
     await expect(world.desk.reach({ role: 'kepper' })).rejects.toMatchObject({
       problem: { errors: [{ hint: expect.stringContaining('keeper') }] },
     });
+    await expect(world.desk.reachers('hives', 'OAK-101', { field: 'note' })).rejects.toMatchObject({
+      problem: { errors: [{ hint: expect.stringContaining('notes') }] },
+    });
     await expect(world.desk.reachers('hives', 'OAK-999')).rejects.toMatchObject({ problem: { status: 400 } });
     await expect(world.desk.reachers('hivez', 'OAK-101')).rejects.toMatchObject({ problem: { status: 404 } });
   });
-
-  async function desk(): Promise<string> {
-    const { developmentKey, developmentToken, DESK_AUDIENCE } =
-      await import('../../src/service/identity/development.ts');
-    const key = await developmentKey(`${world.folder}/development-key.json`);
-    return developmentToken(key, 'test', DESK_AUDIENCE, 600);
-  }
 });

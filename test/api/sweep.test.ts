@@ -12,6 +12,7 @@ import { arrive } from '../../src/store/callers.ts';
 import { updateRecord } from '../../src/store/records/update.ts';
 import { rolledBack } from '../../src/store/roll-back.ts';
 import { sweepDatabase } from '../../src/store/sweep/index.ts';
+import { openDoor } from '../support/proxy.ts';
 import { demoRulebook, openDemo, openWorld, type World } from '../support/world.ts';
 
 let world: World;
@@ -286,6 +287,46 @@ describe('findings', () => {
       problem: { status: 400 },
     });
     expect((await world.ask('POST', '/v1/desk/sweep', { body: {}, as: 'ada' })).status).toBe(401);
+  });
+});
+
+describe('a report that does not come to its end', () => {
+  test('a database that goes away half-way is a problem, and no report', async () => {
+    let door: Awaited<ReturnType<typeof openDoor>> | undefined;
+    const away = await openDemo({ databaseUrl: async (url) => (door = await openDoor(url)).url });
+    const whenShut = (report: (onProgress: () => void) => Promise<unknown>) =>
+      report(() => door!.shut()).finally(() => door!.open());
+    try {
+      const gone = { problem: { status: 503, type: '/problems/unavailable' } };
+      await expect(whenShut((shut) => away.desk.sweep({}, shut))).rejects.toMatchObject(gone);
+      await expect(whenShut((shut) => away.desk.trials({}, shut))).rejects.toMatchObject(gone);
+      await expect(whenShut((shut) => away.desk.mutate({}, shut))).rejects.toMatchObject(gone);
+      expect((await away.desk.trials({})).failed).toBe(0);
+    } finally {
+      await away.close();
+      door!.close();
+    }
+  });
+
+  test('the work ends where nobody waits for it any more', async () => {
+    const stop = new AbortController();
+    const response = await fetch(`${world.service.url}/v1/desk/sweep`, {
+      method: 'POST',
+      signal: stop.signal,
+      headers: {
+        authorization: `Bearer ${world.deskToken}`,
+        'content-type': 'application/json',
+        accept: 'application/x-ndjson',
+      },
+      body: '{}',
+    });
+    await response.body!.getReader().read();
+    const busy = `select count(*) as n from pg_stat_activity
+      where datname = current_database() and state <> 'idle' and pid <> pg_backend_pid()`;
+    expect((await count(busy))[0]!.n, 'a snapshot is held').not.toBe(0);
+    stop.abort();
+    // A whole sweep of the demo takes several seconds more.
+    await expect.poll(async () => (await count(busy))[0]!.n, { timeout: 2_000 }).toBe(0);
   });
 });
 

@@ -20,6 +20,8 @@ export interface World extends OwnDatabase {
   readonly service: RunningService;
   readonly folder: string;
   readonly desk: GateClient;
+  /** What `desk` asks with. */
+  readonly deskToken: string;
   token(identity: string): Promise<string>;
   /** A client as a test identity; null: the visitor. */
   as(identity: string | null): Promise<GateClient>;
@@ -46,7 +48,8 @@ export interface Answer {
 
 export interface WorldOptions {
   readonly issuers?: readonly IssuerConfig[];
-  readonly databaseUrl?: (url: string) => string;
+  /** Another way to the database, such as through a door that can be shut. */
+  readonly databaseUrl?: (url: string) => string | Promise<string>;
   readonly consoleFolder?: string;
 }
 
@@ -64,7 +67,7 @@ export async function openWorld(
   const folder = mkdtempSync(join(tmpdir(), 'firmgate-test-'));
   const keyFile = join(folder, 'development-key.json');
   const service = await startService({
-    databaseUrl: options.databaseUrl?.(own.url) ?? own.url,
+    databaseUrl: (await options.databaseUrl?.(own.url)) ?? own.url,
     host: '127.0.0.1',
     port: 0,
     issuers: options.issuers ?? [],
@@ -76,10 +79,8 @@ export async function openWorld(
   await service.ready;
   const key = await developmentKey(keyFile);
   const token = (identity: string) => developmentToken(key, identity, RECORDS_AUDIENCE, 600);
-  const desk = new GateClient({
-    url: service.url,
-    token: await developmentToken(key, 'test', DESK_AUDIENCE, 600),
-  });
+  const deskToken = await developmentToken(key, 'test', DESK_AUDIENCE, 600);
+  const desk = new GateClient({ url: service.url, token: deskToken });
   const sources = typeof files === 'string' ? [{ name: 'test.gate', text: files }] : [...files];
   await desk.publish({ files: sources });
 
@@ -88,6 +89,7 @@ export async function openWorld(
     service,
     folder,
     desk,
+    deskToken,
     token,
     async as(identity) {
       return new GateClient(

@@ -2,7 +2,7 @@ import { readFileSync, readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
-import { Dice } from '../../demo/data/random.ts';
+import { Dice } from '../../src/core/analysis/dice.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import { tokenize } from '../../src/core/language/lexer.ts';
 import { parseFile } from '../../src/core/language/parser/index.ts';

@@ -8,24 +8,27 @@ interface Options {
   readonly role?: string;
   readonly record?: readonly string[];
   readonly people?: boolean;
+  readonly field?: string;
   readonly csv?: boolean;
 }
 
 /** `firmgate reach IDENTITY`, `firmgate reach --role ROLE`, or `firmgate reach --record COLLECTION RECORD`. */
 export async function reach(output: Output, identity: string | undefined, options: Options): Promise<void> {
-  const { role, record } = options;
+  const { role, record, field } = options;
   if ([identity, role, record].filter((each) => each !== undefined).length !== 1)
     throw new Misuse('name one of: an identity, --role NAME, --record COLLECTION RECORD');
+  if (record === undefined && (field !== undefined || options.people === true))
+    throw new Misuse('--field and --people go with --record');
   const client = await deskClient();
   if (record !== undefined) {
     const [collection, named, ...rest] = record;
     if (collection === undefined || named === undefined || rest.length > 0)
       throw new Misuse('write --record COLLECTION RECORD');
-    const found = await client.reachers(collection, named, { people: options.people === true });
+    const found = await client.reachers(collection, named, { people: options.people === true, field });
     if (options.csv === true) csv(reacherRows(found));
     else {
       output.data(found);
-      printReachers(output, found, `${collection} ${named}`);
+      printReachers(output, found, `${collection} ${named}${field === undefined ? '' : `, ${field}`}`);
     }
     return;
   }

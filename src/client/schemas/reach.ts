@@ -7,6 +7,7 @@ export const reachQuerySchema = z.strictObject({
 
 export const reachersQuerySchema = z.strictObject({
   people: z.enum(['true', 'false']).optional().describe('Also people beside the test identities'),
+  field: z.string().min(1).max(100).optional().describe('Who sees or may change this field of it'),
 });
 
 const throughSchema = z.object({ rule: z.string(), audience: z.string() });

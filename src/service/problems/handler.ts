@@ -2,7 +2,7 @@ import type { ErrorRequestHandler, Request, Response } from 'express';
 import type { Logger } from 'pino';
 import { PublishRefused, classify } from '../../store/failures.ts';
 import { TooMuchToLoad } from '../../store/world.ts';
-import { Problem } from './problem.ts';
+import { CallerGone, Problem } from './problem.ts';
 
 /**
  * The end of every failed request: known problems as they are, everything else as one that tells the caller nothing.
@@ -10,6 +10,7 @@ import { Problem } from './problem.ts';
  */
 export function problemHandler(logger: Logger): ErrorRequestHandler {
   return (error: unknown, request, response, next) => {
+    if (error instanceof CallerGone) return;
     const isStream = String(response.getHeader('Content-Type')).startsWith(LINES);
     if (response.headersSent && !isStream) {
       next(error);

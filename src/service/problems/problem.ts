@@ -34,3 +34,8 @@ export class Problem extends Error {
     };
   }
 }
+
+/** Thrown to leave a piece of work whose caller has hung up: nobody is there to be answered. */
+export class CallerGone extends Error {
+  override readonly name = 'CallerGone';
+}

@@ -95,11 +95,15 @@ export function offerProof(
 
   offer(router, '/reach/:collection/:record', {
     async get(request, response) {
-      const { people } = parseInput(reachersQuerySchema, request.query);
+      const { people, field } = parseInput(reachersQuerySchema, request.query);
       const { rulebook } = await rulebookOf(undefined);
       const collection = collectionNamed(rulebook, request.params.collection as string);
       const id = await recordNamed(database, rulebook, collection, request.params.record as string);
-      const found = await reachersOf(database, rulebook, collection.name, id, people === 'true');
+      if (field !== undefined) knownName('field', field, [...collection.fields.keys()], 'field');
+      const found = await reachersOf(database, rulebook, collection.name, id, {
+        withPeople: people === 'true',
+        field: field ?? null,
+      });
       if (found === null) throw new Problem('not-found');
       send(response, 200, found);
     },

@@ -1,6 +1,6 @@
 import type { Request, RequestHandler, Response, Router } from 'express';
 import { LINES } from '../problems/handler.ts';
-import { Problem } from '../problems/problem.ts';
+import { CallerGone, Problem } from '../problems/problem.ts';
 
 type Method = 'get' | 'post' | 'put' | 'patch' | 'delete';
 type Handler = (request: Request, response: Response) => Promise<void> | void;
@@ -56,8 +56,12 @@ export function offerReport(
     const type = request.accepts(['application/json', LINES]);
     if (type === false) throw new Problem('not-acceptable');
     response.set({ 'Cache-Control': 'private, no-store', Vary: 'Authorization, Accept' });
+    // Nobody waits for the report any more: the work ends, and what it holds is let go of.
+    const orEnd = () => {
+      if (response.closed) throw new CallerGone();
+    };
     if (type !== LINES) {
-      response.type('application/json').send(JSON.stringify(await work(request, () => undefined)));
+      response.type('application/json').send(JSON.stringify(await work(request, orEnd)));
       return;
     }
     let told = performance.now();
@@ -69,6 +73,7 @@ export function offerReport(
     };
     // What goes wrong on the way becomes the last line: see the problem handler.
     const report = await work(request, (progress) => {
+      orEnd();
       if (performance.now() - told < PROGRESS_MILLISECONDS) return;
       told = performance.now();
       begin();

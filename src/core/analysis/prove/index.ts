@@ -13,7 +13,9 @@ import { actionKey, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE } from '../../types/schema.ts';
 import { CannotEncode } from './declarations.ts';
 import { Encoder } from './encode.ts';
-import { readModel, recordWords, type Found } from './model.ts';
+import { readModel, recordWords } from './model.ts';
+import { searchAtRandom } from './random.ts';
+import { smallest, type Found } from './worlds.ts';
 
 /** Answers SMT-LIB 2.6: the solver’s lines, one for each command that answers. */
 export type Solve = (text: string) => Promise<string>;
@@ -35,16 +37,41 @@ export interface Example {
 /** Sizes of the worlds in which an example is looked for: records of each collection. */
 const SIZES = [1, 2, 3];
 
+/** Small worlds, made at random, in which an example is looked for where the solver has found none: about a second. */
+const WORLDS = 4_000;
+
 /**
  * Proves an invariant for all identities and records that there could ever be, or finds the smallest example against it.
- * An example is told only when the closures agree with it. Within a time limit that `solve` keeps: what takes longer is
- * not decided.
+ * An example is told only when the closures agree with it. Within a time limit that `solve` keeps: what takes longer, or
+ * cannot be put to a solver, is looked for among random identities and records; where none of these speaks against it, it
+ * is not decided.
  */
 export async function prove(rulebook: Rulebook, invariant: Invariant, solve: Solve): Promise<Proof> {
+  const against = (found: Found) => speaksAgainst(rulebook, invariant, found);
+  const refuted = (found: Found): Proof => ({
+    result: 'refuted',
+    example: exampleOf(rulebook, invariant, smallest(rulebook, found, against)),
+  });
+  const answer = await askSolver(rulebook, invariant, solve, against);
+  if (answer === 'proved') return { result: 'proved' };
+  if ('record' in answer) return refuted(answer);
+  const found = searchAtRandom(rulebook, invariant, WORLDS, against);
+  if (found !== null) return refuted(found);
+  const why = `${answer.undecided}, and nobody in ${WORLDS} small random worlds speaks against it`;
+  return { result: 'not decided', why };
+}
+
+/** Proved, an example that the closures bear out, or why neither. */
+async function askSolver(
+  rulebook: Rulebook,
+  invariant: Invariant,
+  solve: Solve,
+  against: (found: Found) => boolean,
+): Promise<'proved' | Found | { readonly undecided: string }> {
   try {
     const open = new Encoder(rulebook, null).question(invariant);
     const [answer] = (await solve(open.text)).trim().split('\n');
-    if (answer === 'unsat') return { result: 'proved' };
+    if (answer === 'unsat') return 'proved';
     let why =
       answer === 'sat' ? 'the solver’s example is no real one' : 'the solver came to no answer in time';
     for (const size of SIZES) {
@@ -62,14 +89,13 @@ export async function prove(rulebook: Rulebook, invariant: Invariant, solve: Sol
         get,
         told.slice('sat'.length),
       );
-      if (speaksAgainst(rulebook, invariant, found))
-        return { result: 'refuted', example: exampleOf(rulebook, invariant, found) };
+      if (found !== null && against(found)) return found;
       why = 'an example was found that the rules, asked again, do not bear out';
     }
-    return { result: 'not decided', why };
+    return { undecided: why };
   } catch (error) {
     if (!(error instanceof CannotEncode)) throw error;
-    return { result: 'not decided', why: `${error.message} cannot be put to the solver` };
+    return { undecided: `${error.message} cannot be put to the solver` };
   }
 }
 

@@ -1,23 +1,12 @@
-import { workOutCaller, type Claims } from '../../evaluate/attributes.ts';
-import type { Caller, RecordValues } from '../../evaluate/caller.ts';
-import type { World } from '../../evaluate/decide.ts';
+import type { RecordValues } from '../../evaluate/caller.ts';
 import { isGivenByHand } from '../../evaluate/attributes.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
-import { PEOPLE, collectionOf } from '../../types/schema.ts';
+import { collectionOf } from '../../types/schema.ts';
 import { JsonDocument, type Type, type Value } from '../../types/types.ts';
 import { formatTimestamp } from '../../types/values.ts';
 import type { Declarations } from './declarations.ts';
 import { constructor } from './terms.ts';
-
-/** A small world that a solver found: who asks, what is asked about, and all records that there are. */
-export interface Found {
-  readonly caller: Caller;
-  readonly record: RecordValues;
-  readonly world: World;
-  readonly records: ReadonlyMap<string, readonly RecordValues[]>;
-  /** The fields that the question spoke of, by collection: all others have no part in it. */
-  readonly mentioned: ReadonlyMap<string, ReadonlySet<string>>;
-}
+import { placed, type Found, type Setting, type Somebody } from './worlds.ts';
 
 /** Reads the answer to `(get-value (…))`, whose terms are in the order of `get`. */
 export function readModel(
@@ -26,7 +15,7 @@ export function readModel(
   collection: string,
   get: readonly string[],
   answer: string,
-): Found {
+): Found | null {
   const pairs = parse(answer) as [unknown, unknown][];
   const values = new Map(get.map((term, index) => [term, pairs[index]![1]]));
   const isTrue = (term: string) => values.get(term) === 'true';
@@ -57,28 +46,23 @@ export function readModel(
     });
     records.set(name, made);
   }
-  const look: World['look'] = (name, id) => records.get(name)?.find((each) => each.id === id) ?? null;
-  const world: World = { now, look, all: (name) => records.get(name) ?? [] };
-  const record = look(collection, idOf(values.get('r') as string))!;
-  return {
-    caller: callerOf(rulebook, encoder, values, look(PEOPLE, idOf(values.get('me') as string)), world, read),
-    record,
-    world,
+  return placed(rulebook, {
+    asked: { collection, id: idOf(values.get('r') as string), now },
     records,
+    somebody: somebodyOf(rulebook, encoder, values, idOf(values.get('me') as string), read),
     mentioned,
-  };
+  });
 }
 
-function callerOf(
+function somebodyOf(
   rulebook: Rulebook,
   encoder: Declarations,
   values: ReadonlyMap<string, unknown>,
-  me: RecordValues | null,
-  world: World,
+  me: string,
   read: (term: string, type: Type) => Value,
-): Caller {
-  if (values.get('person') !== 'true' || me === null) return { person: null, roles: new Set() };
-  const held = [...rulebook.roles.keys()].filter(
+): Somebody {
+  if (values.get('person') !== 'true') return { me: null, roles: [], verified: false, claims: {} };
+  const roles = [...rulebook.roles.keys()].filter(
     (role) => isGivenByHand(rulebook, role) && values.get(`held_${role}`) === 'true',
   );
   const claims: Record<string, unknown> = {};
@@ -86,8 +70,7 @@ function callerOf(
     if (source.kind !== 'claim' || !encoder.declared.has(`claim_${name}`)) continue;
     if (values.get(`claim_${name}_present`) === 'true') claims[source.claim] = read(`claim_${name}`, type);
   }
-  const email = values.get('verified') === 'true' ? (me.email ?? null) : null;
-  return workOutCaller(rulebook, { ...me, id: me.id as string, email }, held, claims as Claims, world);
+  return { me, roles, verified: values.get('verified') === 'true', claims };
 }
 
 function members(
@@ -177,7 +160,7 @@ export function recordWords(
   rulebook: Rulebook,
   collection: string,
   record: RecordValues,
-  mentioned: Found['mentioned'],
+  mentioned: Setting['mentioned'],
   name: (collection: string, id: string) => string,
 ): string {
   const { fields } = collectionOf(rulebook.schema, collection);

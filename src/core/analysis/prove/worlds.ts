@@ -1,0 +1,103 @@
+import { workOutCaller } from '../../evaluate/attributes.ts';
+import type { Caller, RecordValues } from '../../evaluate/caller.ts';
+import type { World } from '../../evaluate/decide.ts';
+import type { Rulebook } from '../../ir/rulebook.ts';
+import { PEOPLE } from '../../types/schema.ts';
+import type { Value } from '../../types/types.ts';
+
+/** Whose request it is, before roles and attributes are worked out. */
+export interface Somebody {
+  /** Null: a visitor. */
+  readonly me: string | null;
+  /** Those given by hand. */
+  readonly roles: readonly string[];
+  readonly verified: boolean;
+  readonly claims: Readonly<Record<string, unknown>>;
+}
+
+/** All records that there are, by collection. */
+export type Records = ReadonlyMap<string, readonly RecordValues[]>;
+
+/** A small world: who asks, which record is asked about, when, and what else there is. */
+export interface Setting {
+  readonly asked: { readonly collection: string; readonly id: string; readonly now: string };
+  readonly records: Records;
+  readonly somebody: Somebody;
+  /** The fields that have a part in it, by collection. */
+  readonly mentioned: ReadonlyMap<string, ReadonlySet<string>>;
+}
+
+/** A setting with everything worked out that the closures need. */
+export interface Found extends Setting {
+  readonly caller: Caller;
+  readonly record: RecordValues;
+  readonly world: World;
+}
+
+/** The setting with its caller worked out; null where the record or the caller is not in it. */
+export function placed(rulebook: Rulebook, setting: Setting): Found | null {
+  const { asked, records, somebody } = setting;
+  const { me, roles, verified, claims } = somebody;
+  const look: World['look'] = (name, id) => records.get(name)?.find((each) => each.id === id) ?? null;
+  const world: World = { now: asked.now, look, all: (name) => records.get(name) ?? [] };
+  const record = look(asked.collection, asked.id);
+  const person = me === null ? null : look(PEOPLE, me);
+  if (record === null || (me !== null && person === null)) return null;
+  const email = verified ? (person?.email ?? null) : null;
+  const caller: Caller =
+    person === null
+      ? { person: null, roles: new Set() }
+      : workOutCaller(rulebook, { ...person, id: person.id as string, email }, roles, claims, world);
+  return { ...setting, caller, record, world };
+}
+
+/**
+ * Takes away whatever is not needed: roles, records, values; each in turn, as long as `speaksAgainst` stays true.
+ * Cost: one question for each of these.
+ */
+export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found: Found) => boolean): Found {
+  let best = found;
+  const attempt = (change: Partial<Setting>) => {
+    const tried = placed(rulebook, { ...best, ...change });
+    if (tried !== null && speaksAgainst(tried)) best = tried;
+  };
+  const roles = (without: string) => best.somebody.roles.filter((each) => each !== without);
+  for (const role of found.somebody.roles) attempt({ somebody: { ...best.somebody, roles: roles(role) } });
+  for (const [name, all] of found.records) {
+    for (const { id } of all)
+      if (id !== found.asked.id && id !== best.somebody.me)
+        attempt({ records: without(best.records, name, id!) });
+  }
+  for (const { name, fields } of rulebook.schema.values()) {
+    for (const { name: field, required } of fields.values()) {
+      if (required) continue;
+      for (const { id } of best.records.get(name)!) {
+        const each = best.records.get(name)!.find((one) => one.id === id)!;
+        if ((each[field] ?? null) !== null) attempt({ records: cleared(best.records, name, each, field) });
+      }
+    }
+  }
+  return best;
+}
+
+function cleared(records: Records, name: string, record: RecordValues, field: string): Records {
+  const all = records.get(name)!.map((each) => (each.id === record.id ? { ...each, [field]: null } : each));
+  return new Map([...records, [name, all]]);
+}
+
+/** Without one record; what points at it points at the first that is left of its collection. The last one stays. */
+function without(records: Records, name: string, id: Value): Records {
+  const left = records.get(name)!.filter((each) => each.id !== id);
+  if (left.length === 0) return records;
+  const other = left[0]!.id!;
+  const turned = (value: Value): Value =>
+    value === id ? other : Array.isArray(value) ? value.filter((one) => one !== id) : value;
+  return new Map(
+    [...records].map(([of, all]) => [
+      of,
+      (of === name ? left : all).map((each) =>
+        Object.fromEntries(Object.entries(each).map(([field, value]) => [field, turned(value)])),
+      ),
+    ]),
+  );
+}
