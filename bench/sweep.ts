@@ -3,6 +3,7 @@ import { cpus } from 'node:os';
 import { join } from 'node:path';
 import { checkRulebook } from '../src/core/check/index.ts';
 import { sql, value } from '../src/core/sql/fragment.ts';
+import { atTheMachine } from '../src/store/audit/index.ts';
 import { run } from '../src/store/connection.ts';
 import { publish } from '../src/store/publish/index.ts';
 import { sweepDatabase } from '../src/store/sweep/index.ts';
@@ -47,7 +48,7 @@ const checked = checkRulebook([{ name: 'sweep.gate', text }]);
 if (!checked.ok)
   throw new TypeError(`the rulebook of the benchmark has errors: ${JSON.stringify(checked.diagnostics[0])}`);
 const { rulebook } = checked;
-await publish(database, rulebook, 'bench');
+await publish(database, rulebook, atTheMachine('bench'));
 await database.transaction(async (on) => {
   await run(on, sql`set local statement_timeout = 0`);
   // A hundred hives for each identity, and some notes of everybody’s.

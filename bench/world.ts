@@ -6,6 +6,7 @@ import { checkRulebook } from '../src/core/check/index.ts';
 import { sql } from '../src/core/sql/fragment.ts';
 import type { Value } from '../src/core/types/types.ts';
 import { copyRecords } from '../src/store/bulk.ts';
+import { atTheMachine } from '../src/store/audit/index.ts';
 import { connect, run, type Database } from '../src/store/connection.ts';
 import { migrate } from '../src/store/migrations/index.ts';
 import { publish } from '../src/store/publish/index.ts';
@@ -26,7 +27,7 @@ export async function prepare(url: string, root: string): Promise<Database> {
     { name: 'rulebook.gate', text: readFileSync(join(root, 'bench/rulebook.gate'), 'utf8') },
   ]);
   if (!checked.ok) throw new TypeError('the rulebook of the benchmark has errors');
-  await publish(database, checked.rulebook, 'bench');
+  await publish(database, checked.rulebook, atTheMachine('bench'));
   const [loaded] = await run<{ loaded: boolean }>(
     database,
     sql`select exists (select 1 from records.hives) as loaded`,

@@ -12,9 +12,10 @@ import {
   developmentToken,
 } from '../src/service/identity/development.ts';
 import { startService } from '../src/service/start.ts';
+import { atTheMachine } from '../src/store/audit/index.ts';
 import { connect } from '../src/store/connection.ts';
 import { migrate } from '../src/store/migrations/index.ts';
-import { setStaff } from '../src/store/staff.ts';
+import { setStaff } from '../src/store/staff/index.ts';
 import { readRulebook } from '../src/cli/rulebook-files.ts';
 import { DEFAULT_PORT } from '../src/cli/settings.ts';
 import { loadDemo } from './data/load.ts';
@@ -96,7 +97,9 @@ async function databaseAbsent(): Promise<never> {
 
 async function prepare(desk: GateClient): Promise<TrialReport> {
   const files = readRulebook([join(root, 'demo/rulebook')]);
+  await desk.unlock('the demo starts', 5);
   const published = await desk.publish({ files });
+  await desk.lock();
   step(
     published.changed
       ? `rulebook published as version ${published.version}`
@@ -108,7 +111,7 @@ async function prepare(desk: GateClient): Promise<TrialReport> {
     await migrate(database);
     const loaded = checked.ok ? await loadDemo(database, checked.rulebook) : 0;
     step(loaded > 0 ? `${loaded} demo records loaded` : 'demo records are there');
-    await setStaff(database, STAFF, await staffPassword());
+    await setStaff(database, STAFF, await staffPassword(), 'manager', atTheMachine('demo'));
   } finally {
     await database.destroy();
   }

@@ -1,5 +1,6 @@
 #!/usr/bin/env node
-import { Command, CommanderError, Option } from 'commander';
+import { Argument, Command, CommanderError, Option } from 'commander';
+import { areas, levels } from '../client/schemas/staff.ts';
 import { EXIT, explainFailure } from './exit.ts';
 import { Output } from './output.ts';
 import { DEFAULT_PORT } from './settings.ts';
@@ -142,12 +143,114 @@ program
   .action(guarded(async () => (await import('./commands/token.ts')).token));
 
 program
-  .command('staff')
-  .description('add a staff account for the console, or give it a new password (read from standard input)')
+  .command('unlock')
+  .description(
+    'begin the right to change what is in force, with a reason; without one, say whether it is there',
+  )
+  .argument('[reason...]', 'what it is for, in a few words')
+  .option('--minutes <number>', 'how long it lasts, 60 at most (30)')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/unlock.ts')).unlock));
+program
+  .command('lock')
+  .description('end the unlock before its time')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/unlock.ts')).lock));
+
+const staff = program.command('staff').description('those who run the gate: accounts, levels, links');
+const level = () => new Argument('<level>', 'what they may do').choices([...levels]);
+staff
+  .command('list')
+  .description('who there is, at which level')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/staff.ts')).staffList));
+staff
+  .command('invite')
+  .description('make a link with which somebody becomes staff, once')
   .argument('<email>', 'the address to sign in with')
+  .addArgument(level())
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/staff.ts')).staffInvite));
+staff
+  .command('link')
+  .description('make a link with which an account chooses another password, once')
+  .argument('<email>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/staff.ts')).staffLink));
+staff
+  .command('level')
+  .description('raise or lower what an account may do')
+  .argument('<email>')
+  .addArgument(level())
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/staff.ts')).staffLevel));
+staff
+  .command('out')
+  .description('let an account out: it cannot sign in, and its sessions end')
+  .argument('<email>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/staff.ts')).staffOut));
+staff
+  .command('in')
+  .description('let an account in again')
+  .argument('<email>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/staff.ts')).staffIn));
+staff
+  .command('password')
+  .description('add an account or give it a new password (from standard input), straight to the database')
+  .argument('<email>', 'the address to sign in with')
+  .addOption(new Option('--level <level>', 'what it may do').choices([...levels]).default('manager'))
   .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
   .addOption(asJson())
-  .action(guarded(async () => (await import('./commands/staff.ts')).staff));
+  .action(guarded(async () => (await import('./commands/staff.ts')).staffPassword));
+
+const keys = program.command('keys').description('keys for pipelines and providers');
+keys
+  .command('list')
+  .description('what there is, for what, and when it was used last')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/keys.ts')).keysList));
+keys
+  .command('make')
+  .description('make a key; it is shown once')
+  .argument('<name>', 'what it is used by')
+  .addOption(new Option('--level <level>', 'what it may do').choices([...levels]).makeOptionMandatory())
+  .addOption(new Option('--for <areas...>', 'what it is for').choices([...areas]).makeOptionMandatory())
+  .option('--expires <time>', 'such as 2027-01-01T00:00:00Z')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/keys.ts')).keysMake));
+keys
+  .command('revoke')
+  .description('revoke a key: it opens nothing from the next request on')
+  .argument('<name>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/keys.ts')).keysRevoke));
+
+const audit = program.command('audit').description('who did what, when, from where, with what reason');
+const filtered = (command: Command) =>
+  command
+    .option('--by <actor>', 'as the trail names them')
+    .option('--action <name>', 'such as rulebook.publish, or rulebook for all that was done with it')
+    .option('--subject <name>', 'what it was done to')
+    .option('--since <time>', 'a day, or such as 2026-02-01T12:00:00Z')
+    .option('--until <time>', 'before this day or time')
+    .addOption(asJson());
+filtered(audit.command('list'))
+  .description('the entries, newest first')
+  .option('--limit <number>', 'entries at most', '30')
+  .option('--before <number>', 'go on before this entry')
+  .action(guarded(async () => (await import('./commands/audit.ts')).auditList));
+filtered(audit.command('export'))
+  .description('all entries, oldest first, one JSON document a line')
+  .option('--csv', 'as CSV (RFC 4180)')
+  .action(guarded(async () => (await import('./commands/audit.ts')).auditExport));
+audit
+  .command('verify')
+  .description('find any entry that was changed, cut out, put in, or cut off at the end')
+  .option('--head <number:hash>', 'a head that was noted before')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/audit.ts')).auditVerify));
 
 const records = program
   .command('records')

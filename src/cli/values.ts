@@ -38,3 +38,19 @@ function parseJson(place: Place, text: string): unknown {
     throw new Misuse(`${place.name} is ${place.type}: write it as JSON, such as '["a", "b"]'`);
   }
 }
+
+/** The number that an option says; misuse where it is none, or outside its bounds. */
+export function wholeNumber(
+  option: string,
+  text: string,
+  least: number,
+  most = Number.MAX_SAFE_INTEGER,
+): number {
+  const number = /^\d+$/.test(text) ? Number(text) : Number.NaN;
+  if (number >= least && number <= most) return number;
+  throw new Misuse(
+    most === Number.MAX_SAFE_INTEGER
+      ? `${option} takes a whole number, ${least} or more`
+      : `${option} takes a whole number from ${least} to ${most}`,
+  );
+}

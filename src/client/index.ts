@@ -3,7 +3,6 @@ import {
   lookSchema,
   overviewSchema,
   publishedSchema,
-  staffSchema,
   trialReportSchema,
   type TrialRequest,
   type RulebookFiles,
@@ -12,6 +11,24 @@ import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
 import { mutateSchema, type MutateRequest } from './schemas/mutate.ts';
 import { reachSchema, reachersSchema, type ReachQuery } from './schemas/reach.ts';
 import { sweepSchema, type SweepRequest } from './schemas/sweep.ts';
+import {
+  auditEntrySchema,
+  auditPageSchema,
+  auditVerificationSchema,
+  type AuditEntryDocument,
+  type AuditQuery,
+} from './schemas/audit.ts';
+import {
+  keyListSchema,
+  newKeySchema,
+  sessionSchema,
+  staffAccountSchema,
+  staffLinkSchema,
+  staffListSchema,
+  unlockSchema,
+  type KeyRequest,
+  type Level,
+} from './schemas/staff.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
 
@@ -22,6 +39,8 @@ export type * from './schemas/mutate.ts';
 export type * from './schemas/reach.ts';
 export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
+export type * from './schemas/audit.ts';
+export type * from './schemas/staff.ts';
 
 /** The service answered with a problem (RFC 9457). */
 export class GateProblem extends Error {
@@ -127,15 +146,89 @@ export class GateClient {
   }
 
   signIn(email: string, password: string) {
-    return this.#call('POST', '/v1/desk/session', staffSchema, { body: { email, password } });
+    return this.#call('POST', '/v1/desk/session', sessionSchema, { body: { email, password } });
+  }
+
+  /** Uses a one-time link up: chooses the password of an account, and signs in. */
+  join(secret: string, password: string, email?: string) {
+    return this.#call('POST', '/v1/desk/join', sessionSchema, { body: { secret, password, email } });
   }
 
   session() {
-    return this.#call('GET', '/v1/desk/session', staffSchema);
+    return this.#call('GET', '/v1/desk/session', sessionSchema);
   }
 
   async signOut(): Promise<void> {
     await this.#send('DELETE', '/v1/desk/session');
+  }
+
+  changePassword(password: string, wanted: string) {
+    return this.#call('PATCH', '/v1/desk/session', sessionSchema, { body: { password, new: wanted } });
+  }
+
+  /** Begins the right to change what is in force, for at most 60 minutes. */
+  async unlock(reason: string, minutes?: number) {
+    const body = { reason, ...(minutes === undefined ? {} : { minutes }) };
+    const answer = await this.#call('POST', '/v1/desk/unlock', unlockAnswerSchema, { body });
+    return answer.unlock!;
+  }
+
+  /** The unlock that is under way; null where there is none. */
+  async currentUnlock() {
+    return (await this.#call('GET', '/v1/desk/unlock', unlockAnswerSchema)).unlock;
+  }
+
+  async lock(): Promise<void> {
+    await this.#send('DELETE', '/v1/desk/unlock');
+  }
+
+  async staff() {
+    return (await this.#call('GET', '/v1/desk/staff', staffListSchema)).staff;
+  }
+
+  /** Makes a link with which somebody becomes staff. */
+  inviteStaff(email: string, level: Level) {
+    return this.#call('POST', '/v1/desk/staff', staffLinkSchema, { body: { email, level } });
+  }
+
+  /** Makes a link with which somebody who is staff chooses another password. */
+  staffLink(email: string) {
+    return this.#call('POST', `/v1/desk/staff/${encodeURIComponent(email)}/link`, staffLinkSchema);
+  }
+
+  changeStaff(email: string, change: { level?: Level; active?: boolean }) {
+    return this.#call('PATCH', `/v1/desk/staff/${encodeURIComponent(email)}`, staffAccountSchema, {
+      body: change,
+    });
+  }
+
+  async keys() {
+    return (await this.#call('GET', '/v1/desk/keys', keyListSchema)).keys;
+  }
+
+  /** Makes a key; its secret is in this answer alone. */
+  makeKey(request: KeyRequest) {
+    return this.#call('POST', '/v1/desk/keys', newKeySchema, { body: request });
+  }
+
+  async revokeKey(name: string): Promise<void> {
+    await this.#send('DELETE', `/v1/desk/keys/${encodeURIComponent(name)}`);
+  }
+
+  /** A page of the audit trail, newest first. */
+  audit(options: AuditQuery = {}) {
+    return this.#call('GET', `/v1/desk/audit${query(options)}`, auditPageSchema);
+  }
+
+  verifyAudit(head?: string) {
+    return this.#call('GET', `/v1/desk/audit/verification${query({ head })}`, auditVerificationSchema);
+  }
+
+  /** All entries, oldest first, as they arrive. */
+  async *exportAudit(options: Omit<AuditQuery, 'limit' | 'before'> = {}): AsyncGenerator<AuditEntryDocument> {
+    const headers = { Accept: 'application/x-ndjson, application/problem+json' };
+    const response = await this.#send('GET', `/v1/desk/audit/export${query(options)}`, { headers });
+    for await (const line of linesOf(response)) yield auditEntrySchema.parse(line);
   }
 
   overview() {
@@ -148,8 +241,13 @@ export class GateClient {
     as: string | null,
     options: Omit<ListOptions, 'count'> & { rights?: boolean } = {},
   ) {
-    const named = as === null ? options : { ...options, as };
+    const named = { ...options, as: as ?? 'visitor' };
     return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(named)}`, lookSchema);
+  }
+
+  /** A list without an identity: every record and field, which takes an unlock. */
+  lookAtAll(collection: string, options: Omit<ListOptions, 'count'> = {}) {
+    return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(options)}`, lookSchema);
   }
 
   publish(files: RulebookFiles) {
@@ -252,6 +350,8 @@ export class GateClient {
     throw new GateUnreachable(`HTTP ${response.status}, and not from this service`);
   }
 }
+
+const unlockAnswerSchema = z.object({ unlock: unlockSchema.nullable() });
 
 export interface Progress {
   readonly done: number;

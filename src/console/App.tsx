@@ -1,18 +1,22 @@
 import Box from '@mui/material/Box';
 import CircularProgress from '@mui/material/CircularProgress';
 import { useQuery } from '@tanstack/react-query';
-import { Navigate, Route, Routes } from 'react-router';
+import { Navigate, Route, Routes, useMatch } from 'react-router';
 import { gate, isSignedOut } from './api/client.ts';
 import { ErrorNote } from './components/ErrorNote.tsx';
+import { AuditPage } from './features/audit/AuditPage.tsx';
 import { LookPage } from './features/look/LookPage.tsx';
 import { SweepPage } from './features/sweep/SweepPage.tsx';
 import { TrialsPage } from './features/trials/TrialsPage.tsx';
+import { JoinPage } from './features/sign-in/JoinPage.tsx';
 import { SignInPage } from './features/sign-in/SignInPage.tsx';
 import { Shell } from './components/Shell.tsx';
 
 /** Staff sign in first; everything else is behind that. */
 export function App() {
   const session = useQuery({ queryKey: ['session'], queryFn: () => gate.session() });
+  const isJoining = useMatch('/join') !== null;
+  if (isJoining) return <JoinPage />;
   if (session.isPending) {
     return (
       <Box sx={{ display: 'grid', placeItems: 'center', minHeight: '100vh' }}>
@@ -29,11 +33,12 @@ export function App() {
     );
   }
   return (
-    <Shell staff={session.data.email}>
+    <Shell session={session.data}>
       <Routes>
         <Route path="/look/:collection?" element={<LookPage />} />
         <Route path="/trials" element={<TrialsPage />} />
         <Route path="/sweep" element={<SweepPage />} />
+        <Route path="/audit" element={<AuditPage />} />
         <Route path="*" element={<Navigate to="/look" replace />} />
       </Routes>
     </Shell>

@@ -78,13 +78,13 @@ export function createApp({
   app.use('/v1/records', recordBody, recordRoutes(database, callers));
   app.use('/v1/desk', refuseOtherSites);
   app.use('/v1/desk', (request, response, next) => {
-    // Rulebooks have a larger limit of their own, set at their routes.
-    if (request.path === '/session') recordBody(request, response, next);
+    // Rulebooks have a larger limit of their own, set at their routes, behind the staff door.
+    if (!LARGE_BODIES.has(request.path)) recordBody(request, response, next);
     else next();
   });
   app.use(
     '/v1/desk',
-    sessionRoutes(database, staff),
+    sessionRoutes(database, staff, developmentKey !== null),
     deskRoutes(database, callers, staff, rulebooks, () => LoopbackDoor.open(app, proofKey)),
   );
   if (config.consoleFolder !== null) {
@@ -97,6 +97,11 @@ export function createApp({
   app.use(problemHandler(logger));
   return app;
 }
+
+/** Paths below `/v1/desk` that take a rulebook. */
+const LARGE_BODIES: ReadonlySet<string> = new Set([
+  '/publications', '/trials', '/sweep', '/mutations', '/why',
+]); // prettier-ignore
 
 /** One line a request: what, how it ended, how long. Neither the query nor a header nor a body is ever in it. */
 function requestLog(logger: Logger) {

@@ -3,10 +3,12 @@ import { createServer, type Server } from 'node:http';
 import { pino, type Logger } from 'pino';
 import { connect, type Database } from '../store/connection.ts';
 import { migrate } from '../store/migrations/index.ts';
+import { firstManagerLink } from '../store/staff/index.ts';
 import { classify } from '../store/failures.ts';
 import { createApp } from './app.ts';
 import { ConfigError, type ServiceConfig } from './config.ts';
 import { developmentKey, proofKey } from './identity/development.ts';
+import { joinPath } from './routes/staff.ts';
 
 export interface RunningService {
   /** Such as `http://127.0.0.1:7430`. */
@@ -14,6 +16,11 @@ export interface RunningService {
   readonly logger: Logger;
   /** Resolves once the database has been reached and brought up to date. */
   readonly ready: Promise<void>;
+  /**
+   * Where the first manager chooses a password, once, within a day; made anew each time, for as long as there is no
+   * staff. Null once there is. To be asked for when it is ready.
+   */
+  firstManagerLink(): Promise<string | null>;
   /** Finishes the requests under way, at most for a few seconds, and lets go of the database. */
   stop(): Promise<void>;
 }
@@ -56,6 +63,10 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     url: `http://${host}:${port}`,
     logger,
     ready,
+    async firstManagerLink() {
+      const link = await firstManagerLink(database);
+      return link === null ? null : `http://${host}:${port}${joinPath(link.secret)}`;
+    },
     async stop() {
       state.stopped = true;
       server.closeIdleConnections();

@@ -19,6 +19,7 @@ import type { Value } from '../../src/core/types/types.ts';
 import { dayOf, shiftTimestamp } from '../../src/core/types/time.ts';
 import { formatTimestamp, sameValue } from '../../src/core/types/values.ts';
 import { copyRecords } from '../../src/store/bulk.ts';
+import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run } from '../../src/store/connection.ts';
 import { arrive } from '../../src/store/callers.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
@@ -56,7 +57,7 @@ beforeAll(async () => {
   own = await ownDatabase();
   await migrate(own.database);
   const rulebook = parse(schemaText);
-  await publish(own.database, rulebook, 'test');
+  await publish(own.database, rulebook, atTheMachine('test'));
   world = await fillWorld(rulebook.schema);
 });
 

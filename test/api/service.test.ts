@@ -8,7 +8,8 @@ import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { problemTypes } from '../../src/client/schemas/problems.ts';
 import { operations } from '../../src/service/openapi.ts';
 import { startService } from '../../src/service/start.ts';
-import { setStaff } from '../../src/store/staff.ts';
+import { atTheMachine } from '../../src/store/audit/index.ts';
+import { setStaff } from '../../src/store/staff/index.ts';
 import { ownDatabase } from '../support/database.ts';
 import { openDoor } from '../support/proxy.ts';
 import { openWorld, type World } from '../support/world.ts';
@@ -149,7 +150,13 @@ describe('the description', () => {
 
 describe('staff', () => {
   test('sign in with a cookie that scripts and other sites cannot use', async () => {
-    await setStaff(world.database, 'manager@hollowoak.example', 'a long enough password');
+    await setStaff(
+      world.database,
+      'manager@hollowoak.example',
+      'a long enough password',
+      'manager',
+      atTheMachine('test'),
+    );
     const signIn = (body: object, headers = {}) => world.ask('POST', '/v1/desk/session', { body, headers });
     const right = { email: 'Manager@hollowoak.example', password: 'a long enough password' };
     const wrong = await signIn({ ...right, password: 'not the password' });

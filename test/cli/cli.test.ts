@@ -162,7 +162,15 @@ describe('publish and trial', () => {
   });
 
   test('the same files are not published twice; errors and an absent service are told apart', async () => {
+    const locked = await firmgate('publish', rulebook);
+    expect([locked.code, locked.err]).toEqual([1, expect.stringContaining('firmgate unlock REASON')]);
+    const unlocked = await firmgate('unlock', 'a', 'test', 'publishes', '--minutes', '10');
+    expect([unlocked.code, unlocked.out]).toEqual([
+      0,
+      expect.stringContaining('10 more minutes: a test publishes'),
+    ]);
     const again = await firmgate('publish', rulebook, '--json');
+    expect(again.err, 'nobody forgets that they have unlocked').toContain('more minutes: a test publishes');
     expect(JSON.parse(again.out)).toMatchObject({ version: 1, changed: false });
     writeFileSync(join(rulebook, 'more.gate'), 'role guest "Comes by"');
     expect(await firmgate('publish', rulebook)).toMatchObject({
@@ -174,6 +182,16 @@ describe('publish and trial', () => {
       code: 1,
       out: expect.stringContaining('error P001'),
     });
+    expect(await firmgate('lock')).toMatchObject({ code: 0 });
+    const published = await firmgate('audit', 'list', '--action', 'rulebook');
+    expect(published.out).toMatch(
+      /development: command line.*rulebook\.publish.*version 2.*more\.gate.*a test publishes/,
+    );
+    expect(await firmgate('audit', 'verify')).toMatchObject({
+      code: 0,
+      out: expect.stringMatching(/\d+:[0-9a-f]{64}/),
+    });
+    expect((await firmgate('audit', 'verify', '--head', `1:${'0'.repeat(64)}`)).code).toBe(1);
     const absent = await firmgateWith({ FIRMGATE_URL: 'http://127.0.0.1:1' }, 'trial');
     expect([absent.code, absent.err]).toEqual([3, expect.stringContaining('Is the service running?')]);
     const keyless = await firmgateWith({ FIRMGATE_DEVELOPMENT_KEY: '/nowhere/key' }, 'trial');

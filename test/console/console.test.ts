@@ -3,7 +3,8 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { chromium, type BrowserContext, type Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
-import { setStaff } from '../../src/store/staff.ts';
+import { atTheMachine } from '../../src/store/audit/index.ts';
+import { setStaff } from '../../src/store/staff/index.ts';
 import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
 /** The console in Chromium, against a service of its own. */
@@ -26,7 +27,7 @@ const complaints: string[] = [];
 
 beforeAll(async () => {
   world = await openDemo({ consoleFolder: 'dist/console' });
-  await setStaff(world.database, STAFF.email, STAFF.password);
+  await setStaff(world.database, STAFF.email, STAFF.password, 'manager', atTheMachine('test'));
   browser = await chromium.launchPersistentContext(mkdtempSync(join(tmpdir(), 'chromium-')), {
     executablePath: process.env.CHROMIUM ?? '/usr/bin/chromium',
     args: flags,

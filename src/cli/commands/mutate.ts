@@ -26,7 +26,7 @@ export async function mutate(output: Output, paths: readonly string[], options: 
     ...(options.only === undefined ? {} : { collections: [...options.only] }),
     ...(options.most === undefined ? {} : { most: Number(options.most) }),
   };
-  const client = await deskClient();
+  const client = await deskClient(output);
   const report = await withProgress((show) => client.mutate(request, show));
   output.data(report);
   print(output, report);

@@ -11,7 +11,7 @@ export async function publish(output: Output, paths: readonly string[]): Promise
     check(output, paths);
     return;
   }
-  const client = await deskClient();
+  const client = await deskClient(output);
   const published = await client.publish({ files });
   output.data(published);
   output.line(

@@ -19,7 +19,7 @@ export async function reach(output: Output, identity: string | undefined, option
     throw new Misuse('name one of: an identity, --role NAME, --record COLLECTION RECORD');
   if (record === undefined && (field !== undefined || options.people === true))
     throw new Misuse('--field and --people go with --record');
-  const client = await deskClient();
+  const client = await deskClient(output);
   if (record !== undefined) {
     const [collection, named, ...rest] = record;
     if (collection === undefined || named === undefined || rest.length > 0)

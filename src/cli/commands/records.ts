@@ -61,7 +61,7 @@ export async function recordsList(
   if (page.records.length === 0 && !output.json) {
     // A developer is told why; the end user’s own program never is.
     const look = await (
-      await deskClient()
+      await deskClient(output)
     ).look(name, options.as === 'visitor' ? null : options.as, where === undefined ? {} : { where });
     if (look.emptiness !== null) output.line(`${look.emptiness.explanation}\n${look.emptiness.next}`);
   }

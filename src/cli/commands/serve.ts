@@ -40,9 +40,19 @@ export async function serve(output: Output, options: ServeOptions): Promise<void
     consoleFolder: existsSync(consoleFolder) ? consoleFolder : null,
   });
   output.note(`Firm Gate listens on ${service.url}; the console is at ${service.url}/console/`);
+  if (options.development === true)
+    output.note(
+      'DEVELOPMENT ISSUER ON: whoever reads the development key can call as any test identity, and as a manager. Never in production.',
+    );
   await new Promise<void>((resolve, reject) => {
     process.once('SIGINT', resolve);
     process.once('SIGTERM', resolve);
-    service.ready.catch(reject);
+    service.ready.then(tellFirstManager).catch(reject);
   }).finally(() => service.stop());
+
+  async function tellFirstManager(): Promise<void> {
+    const link = await service.firstManagerLink();
+    if (link !== null)
+      output.note(`There is no staff yet. The first manager joins here, once, within a day:\n  ${link}`);
+  }
 }

@@ -35,7 +35,7 @@ export async function sweep(output: Output, paths: readonly string[], options: O
     ...wholeNumber('everyRecord', options.everyRecord),
     ...wholeNumber('perKind', options.perKind),
   };
-  const client = await deskClient();
+  const client = await deskClient(output);
   const report = await withProgress((show) => client.sweep(request, show));
   if (options.keep !== undefined)
     writeFileSync(

@@ -25,7 +25,7 @@ export async function trial(output: Output, paths: readonly string[], options: O
     check(output, paths);
     return;
   }
-  const client = await deskClient();
+  const client = await deskClient(output);
   const { only, as } = options;
   const request = {
     ...(files === null ? {} : { files }),

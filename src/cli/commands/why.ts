@@ -21,7 +21,7 @@ export async function why(
   rest: readonly string[],
   options: Options,
 ): Promise<void> {
-  const client = await deskClient();
+  const client = await deskClient(output);
   const named = operation !== 'create' && rest[0] !== undefined && !isAssignment(rest[0]);
   const record = named ? rest[0] : undefined;
   if (operation === 'read' && record === undefined) {
@@ -58,7 +58,7 @@ export async function why(
 
 /** Without a record: why the list is as long as it is. */
 async function whyList(output: Output, as: string, collection: string): Promise<void> {
-  const look = await (await deskClient()).look(collection, as === 'visitor' ? null : as, { limit: 1 });
+  const look = await (await deskClient(output)).look(collection, as === 'visitor' ? null : as, { limit: 1 });
   output.data({ count: look.count, total: look.total, emptiness: look.emptiness });
   output.line(`${as} reads ${look.count} of ${look.total} records of ${collection}.`);
   if (look.emptiness === null) {

@@ -2,12 +2,6 @@ import { z } from 'zod';
 import { listQuerySchema, listSchema } from './records.ts';
 import { explanationSchema } from './why.ts';
 
-export const signInSchema = z
-  .strictObject({ email: z.string().min(1).max(320), password: z.string().min(1).max(1000) })
-  .meta({ id: 'SignIn' });
-
-export const staffSchema = z.object({ email: z.string() }).meta({ id: 'Staff' });
-
 export const rulebookFilesSchema = z
   .strictObject({
     files: z
@@ -106,7 +100,7 @@ export const overviewSchema = z
   })
   .meta({ id: 'Overview', description: 'What the published rulebook speaks of' });
 
-/** `as`: a test identity by name, or nothing for the visitor. */
+/** `as`: a test identity by name, or `visitor`; without it, everything, which takes an unlock. */
 export const lookQuerySchema = listQuerySchema
   .extend({
     as: z.string().min(1).max(64).optional(),

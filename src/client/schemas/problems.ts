@@ -21,6 +21,11 @@ export const problemTypes = {
     next: 'Get a new token from your issuer. Without any token you are a visitor.',
   },
   'not-signed-in': { status: 401, title: 'Nobody is signed in', next: 'Sign in as staff first.' },
+  'link-not-good': {
+    status: 403,
+    title: 'The link is not good',
+    next: 'It is wrong, used up, taken back, or too old. Ask whoever sent it for a new one.',
+  },
   'not-allowed': {
     status: 403,
     title: 'No rule allows this',
@@ -30,6 +35,16 @@ export const problemTypes = {
     status: 403,
     title: 'No rule lets you supply these fields',
     next: 'Leave out the fields that “fields” names.',
+  },
+  'level-too-low': {
+    status: 403,
+    title: 'Your level does not allow this',
+    next: 'Ask a manager to do it, or to give you the level that “errors” names.',
+  },
+  locked: {
+    status: 403,
+    title: 'What is in force can only be changed after an unlock',
+    next: 'Unlock first, with a reason: “firmgate unlock REASON”, or Unlock at the top of the console.',
   },
   'cross-site': {
     status: 403,
@@ -60,6 +75,16 @@ export const problemTypes = {
     status: 409,
     title: 'The record would lie below itself',
     next: 'Choose a parent that is not below the record.',
+  },
+  'last-manager': {
+    status: 409,
+    title: 'Nobody would be left who can manage staff',
+    next: 'Make somebody else a manager first.',
+  },
+  'name-taken': {
+    status: 409,
+    title: 'The name is in use',
+    next: 'Choose another one, or change what has it.',
   },
   'still-referenced': {
     status: 409,

@@ -4,12 +4,15 @@ import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { NavLink } from 'react-router';
+import type { SessionDocument } from '../../client/index.ts';
 import { gate } from '../api/client.ts';
+import { UnlockControl } from '../features/unlock/UnlockControl.tsx';
 
 const pages = [
   { to: '/look', name: 'Look' },
   { to: '/trials', name: 'Trials' },
   { to: '/sweep', name: 'Sweep' },
+  { to: '/audit', name: 'Audit' },
 ];
 
 /** The page that is open is underlined, and told as the current one. */
@@ -35,7 +38,7 @@ function PageLink({ to, name }: { to: string; name: string }) {
 }
 
 /** The frame around every page: whose desk this is, and the way out. */
-export function Shell({ staff, children }: { staff: string; children: ReactNode }) {
+export function Shell({ session, children }: { session: SessionDocument; children: ReactNode }) {
   const queries = useQueryClient();
   const signOut = useMutation({
     mutationFn: () => gate.signOut(),
@@ -65,8 +68,24 @@ export function Shell({ staff, children }: { staff: string; children: ReactNode 
             <PageLink key={to} to={to} name={name} />
           ))}
         </Box>
+        {session.development && (
+          <Typography
+            component="span"
+            title="Whoever has the development key can call as any test identity, and as a manager. Never in production."
+            sx={{
+              fontSize: '0.72rem',
+              fontWeight: 650,
+              px: 0.75,
+              border: '1px solid #e9b44c',
+              borderRadius: 1,
+            }}
+          >
+            ⚠ development issuer on
+          </Typography>
+        )}
+        <UnlockControl session={session} />
         <Typography component="span" sx={{ fontSize: '0.8rem' }}>
-          {staff}
+          {session.name} · {session.level}
         </Typography>
         <Button size="small" color="inherit" variant="outlined" onClick={() => signOut.mutate()}>
           Sign out

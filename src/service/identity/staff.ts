@@ -1,10 +1,11 @@
 import { parseCookie } from 'cookie';
 import type { Request, RequestHandler } from 'express';
-import { sessionStaff } from '../../store/staff.ts';
 import type { Database } from '../../store/connection.ts';
+import { KEY_PREFIX, keyOf, sessionStaff } from '../../store/staff/index.ts';
 import { Problem } from '../problems/problem.ts';
 import { bearerToken, invalidToken } from './caller.ts';
 import { DESK_AUDIENCE } from './development.ts';
+import type { Principal } from './principal.ts';
 import type { TokenVerifier } from './tokens.ts';
 
 export const SESSION_COOKIE = 'firmgate_session';
@@ -15,8 +16,9 @@ export function sessionSecret(request: Request): string | null {
 }
 
 /**
- * Lets staff alone pass: a session of the console, or a desk token of the development issuer (the command line).
- * Answers who they are, for the record.
+ * Lets staff alone pass: a session of the console, a key, or a desk token of the development issuer (the command line).
+ * Level, key and session are asked of the database each time: what was lowered or revoked counts from the next request
+ * on. Cost: one index look-up.
  */
 export class StaffDoor {
   readonly #database: Database;
@@ -27,19 +29,38 @@ export class StaffDoor {
     this.#tokens = tokens;
   }
 
-  async enter(request: Request): Promise<string> {
+  async enter(request: Request): Promise<Principal> {
     const token = bearerToken(request);
-    if (token !== null) {
-      const verified = await this.#tokens.verify(token);
-      // A token for records is none for the desk, whoever signed it.
-      if (verified === null || !verified.development || !verified.audiences.has(DESK_AUDIENCE))
-        throw invalidToken();
-      return verified.subject;
-    }
+    if (token === null) return this.#bySession(request);
+    return token.startsWith(KEY_PREFIX) ? this.#byKey(token) : this.#byDeskToken(token);
+  }
+
+  async #bySession(request: Request): Promise<Principal> {
     const secret = sessionSecret(request);
     const staff = secret === null ? null : await sessionStaff(this.#database, secret);
     if (staff === null) throw new Problem('not-signed-in');
-    return staff.email;
+    return { kind: 'staff', id: `staff:${staff.id}`, name: staff.email, level: staff.level, areas: null };
+  }
+
+  async #byKey(secret: string): Promise<Principal> {
+    const key = await keyOf(this.#database, secret);
+    if (key === null) throw invalidToken();
+    return { kind: 'key', id: `key:${key.id}`, name: `key ${key.name}`, level: key.level, areas: key.areas };
+  }
+
+  async #byDeskToken(token: string): Promise<Principal> {
+    const verified = await this.#tokens.verify(token);
+    // A token for records is none for the desk, whoever signed it.
+    if (verified === null || !verified.development || !verified.audiences.has(DESK_AUDIENCE))
+      throw invalidToken();
+    const id = `development:${verified.subject}`;
+    return {
+      kind: 'development',
+      id,
+      name: `development: ${verified.subject}`,
+      level: 'manager',
+      areas: null,
+    };
   }
 }
 

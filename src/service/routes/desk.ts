@@ -1,5 +1,8 @@
 import { Router } from 'express';
 import { lookQuerySchema } from '../../client/schemas/desk.ts';
+import { withFullSight } from '../../core/evaluate/full-sight.ts';
+import { Access } from '../../core/sql/access.ts';
+import { note } from '../../store/audit/index.ts';
 import { arrive, nothingKnown } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countRecords, publish } from '../../store/publish/index.ts';
@@ -10,16 +13,21 @@ import { checkedDraft } from '../answers/drafts.ts';
 import { emptinessOf, overview } from '../answers/look.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import { nextPage, parseShape, recordDocuments } from '../answers/records.ts';
-import type { CallerFinder } from '../identity/caller.ts';
+import { VISITOR, credentialsOf } from '../answers/who.ts';
+import type { Audience, CallerFinder } from '../identity/caller.ts';
+import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
 import type { StaffDoor } from '../identity/staff.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
+import { offerAudit } from './audit.ts';
 import { offerProof, rulebookBody } from './proof.ts';
 import { send } from './records.ts';
 import { jsonBody, offer } from './route.ts';
+import { offerUnlock } from './session.ts';
+import { offerStaff } from './staff.ts';
 
-/** `/v1/desk`: the developer's side. Staff alone; records only through an identity. */
+/** `/v1/desk`: the developer's side. Staff alone, each as far as their level goes; each route says which it takes. */
 export function deskRoutes(
   database: Database,
   callers: CallerFinder,
@@ -30,12 +38,13 @@ export function deskRoutes(
   const router = Router({ caseSensitive: true, strict: true });
   // Before anything else, so that nobody else can make the service read 16 MB.
   router.use(async (request, response, next) => {
-    response.locals.staff = await staff.enter(request);
+    response.locals.principal = await staff.enter(request);
     next();
   });
 
   offer(router, '/overview', {
     async get(_, response) {
+      atLeast(response, 'viewer', 'look');
       const { version } = await present();
       send(response, 200, await overview(database, await rulebooks.inForce(version), version));
     },
@@ -43,12 +52,24 @@ export function deskRoutes(
 
   offer(router, '/look/:collection', {
     async get(request, response) {
-      const query = parseInput(lookQuerySchema, request.query);
+      atLeast(response, 'viewer', 'look');
+      const { as, ...query } = parseInput(lookQuerySchema, request.query);
       const rulebook = await rulebooks.inForce((await present()).version);
       const collection = collectionNamed(rulebook, request.params.collection as string);
-      if (query.as !== undefined && !rulebook.identities.has(query.as)) throw new Problem('not-found');
-      const audience = await callers.as(
-        query.as === undefined ? { kind: 'visitor' } : { kind: 'test identity', name: query.as },
+      // Through an identity; or with full sight, which takes an unlock. Both are on record before anything is shown.
+      const actor =
+        as === undefined ? await unlocked(database, response, 'publisher', 'look') : actorOf(response);
+      if (as !== undefined && as !== VISITOR && !rulebook.identities.has(as)) throw new Problem('not-found');
+      const audience = as === undefined ? await withoutIdentity() : await callers.as(credentialsOf(as));
+      await note(
+        database,
+        actor,
+        as === undefined ? 'look.without-identity' : 'look.through',
+        collection.name,
+        {
+          ...(as === undefined ? {} : { as }),
+          ...(query.where === undefined ? {} : { filtered: true }),
+        },
       );
       const total = await countRecords(database, collection.name);
       const filtered = query.where !== undefined;
@@ -89,22 +110,29 @@ export function deskRoutes(
     '/publications',
     {
       async post(request, response) {
+        const actor = await unlocked(database, response, 'publisher', 'rulebook');
         const rulebook = checkedDraft(jsonBody(request, ['application/json']));
-        send(
-          response,
-          200,
-          await publish(database, rulebook, response.locals.staff as string, refutedInvariants),
-        );
+        send(response, 200, await publish(database, rulebook, actor, refutedInvariants));
       },
     },
     [rulebookBody],
   );
 
+  offerUnlock(router, database);
+  offerStaff(router, database);
+  offerAudit(router, database);
   offerProof(router, database, rulebooks, async () => (await present()).version, openDoor);
   return router;
 
   async function present() {
     const arrival = await arrive(database, nothingKnown, { kind: 'visitor' });
     return arrival!;
+  }
+
+  /** Everything, for staff who have unlocked: no rule and no fence, and no caller either. */
+  async function withoutIdentity(): Promise<Audience> {
+    const { rulebook, access } = (await callers.as({ kind: 'visitor' }))!;
+    const all = withFullSight(rulebook);
+    return { rulebook: all, access: new Access(all, access.caller, access.now) };
   }
 }

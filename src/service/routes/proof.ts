@@ -8,6 +8,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { positionAt } from '../../core/language/source.ts';
 import { chosenTrials } from '../../core/trial/choice.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
+import { note } from '../../store/audit/index.ts';
 import type { Database } from '../../store/connection.ts';
 import { reachersOf, wholeReach, type WholeReach } from '../../store/reach.ts';
 import { tryOut } from '../../store/trials/index.ts';
@@ -15,8 +16,10 @@ import { checkedDraft, refuseOtherCollections } from '../answers/drafts.ts';
 import { collectionNamed, parseInput } from '../answers/questions.ts';
 import { mutateAnswer } from '../answers/mutate.ts';
 import { sweepAnswer } from '../answers/sweep.ts';
-import type { LoopbackDoor } from '../sweep/door.ts';
+import { credentialsOf } from '../answers/who.ts';
 import { knownName, recordNamed, whyAnswer } from '../answers/why.ts';
+import { actorOf, atLeast } from '../identity/principal.ts';
+import type { LoopbackDoor } from '../sweep/door.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { send } from './records.ts';
@@ -42,7 +45,8 @@ export function offerProof(
     return { rulebook, inForce };
   }
 
-  offerReport(router, '/trials', [rulebookBody], async (request, progress) => {
+  offerReport(router, '/trials', [rulebookBody], async (request, response, progress) => {
+    atLeast(response, 'author', 'proof');
     const { files, only, as } = parseInput(trialRequestSchema, jsonBody(request, ['application/json']));
     const { rulebook, inForce } = await rulebookOf(files);
     if (as !== undefined) knownName('as', as, [...rulebook.identities.keys(), 'visitor'], 'test identity');
@@ -54,6 +58,10 @@ export function offerProof(
       progress({ done, total, doing: verdict.trial });
     });
     const passed = verdicts.filter((verdict) => verdict.passed).length;
+    await note(database, actorOf(response), 'proof.trials', ofDraft(files), {
+      expectations: verdicts.length,
+      passed,
+    });
     return {
       passed,
       failed: verdicts.length - passed,
@@ -62,20 +70,27 @@ export function offerProof(
     };
   });
 
-  offerReport(router, '/sweep', [rulebookBody], async (request, progress) => {
+  offerReport(router, '/sweep', [rulebookBody], async (request, response, progress) => {
+    atLeast(response, 'author', 'proof');
     const asked = parseInput(sweepRequestSchema, jsonBody(request, ['application/json']));
     const { rulebook, inForce } = await rulebookOf(asked.files);
-    return sweepAnswer(database, rulebook, inForce, openDoor, asked, progress);
+    const report = await sweepAnswer(database, rulebook, inForce, openDoor, asked, progress);
+    await note(database, actorOf(response), 'proof.sweep', ofDraft(asked.files));
+    return report;
   });
 
-  offerReport(router, '/mutations', [rulebookBody], async (request, progress) => {
+  offerReport(router, '/mutations', [rulebookBody], async (request, response, progress) => {
+    atLeast(response, 'author', 'proof');
     const asked = parseInput(mutateRequestSchema, jsonBody(request, ['application/json']));
     const { rulebook } = await rulebookOf(asked.files);
-    return mutateAnswer(database, rulebook, asked, progress);
+    const report = await mutateAnswer(database, rulebook, asked, progress);
+    await note(database, actorOf(response), 'proof.mutate', ofDraft(asked.files));
+    return report;
   });
 
   offer(router, '/reach', {
     async get(request, response) {
+      atLeast(response, 'viewer', 'look');
       const { as, role } = parseInput(reachQuerySchema, request.query);
       const { rulebook } = await rulebookOf(undefined);
       if ((as === undefined) === (role === undefined))
@@ -84,9 +99,9 @@ export function offerProof(
         });
       if (role !== undefined) knownName('role', role, [...rulebook.roles.keys()], 'role');
       else knownName('as', as!, [...rulebook.identities.keys(), 'visitor'], 'test identity');
-      const credentials =
-        as === 'visitor' ? ({ kind: 'visitor' } as const) : ({ kind: 'test identity', name: as! } as const);
-      const reach = await wholeReach(database, rulebook, role === undefined ? { credentials } : { role });
+      const of = role === undefined ? { credentials: credentialsOf(as!) } : { role };
+      const reach = await wholeReach(database, rulebook, of);
+      await note(database, actorOf(response), 'look.reach', as ?? `role ${role}`);
       // Somebody who may not sign in reaches nothing.
       const nothing: WholeReach = { roles: [], collections: [], reach: [], adds: [], givesBack: [] };
       send(response, 200, reach ?? nothing);
@@ -95,6 +110,7 @@ export function offerProof(
 
   offer(router, '/reach/:collection/:record', {
     async get(request, response) {
+      atLeast(response, 'viewer', 'look');
       const { people, field } = parseInput(reachersQuerySchema, request.query);
       const { rulebook } = await rulebookOf(undefined);
       const collection = collectionNamed(rulebook, request.params.collection as string);
@@ -105,6 +121,7 @@ export function offerProof(
         field: field ?? null,
       });
       if (found === null) throw new Problem('not-found');
+      await note(database, actorOf(response), 'look.reachers', `${collection.name} ${id}`);
       send(response, 200, found);
     },
   });
@@ -114,13 +131,22 @@ export function offerProof(
     '/why',
     {
       async post(request, response) {
+        const { level } = atLeast(response, 'viewer', 'look');
         const asked = parseInput(whyRequestSchema, jsonBody(request, ['application/json']));
         const { rulebook } = await rulebookOf(undefined);
-        send(response, 200, await whyAnswer(database, rulebook, asked, false));
+        const why = await whyAnswer(database, rulebook, asked, level === 'manager');
+        const { as, operation, collection, record } = asked;
+        const subject = record === undefined ? collection : `${collection} ${record}`;
+        await note(database, actorOf(response), 'look.why', subject, { as, operation });
+        send(response, 200, why);
       },
     },
     [rulebookBody],
   );
+}
+
+function ofDraft(files: object | undefined): string {
+  return files === undefined ? 'the rulebook in force' : 'a draft';
 }
 
 function verdictDocument(verdict: Verdict, rulebook: Rulebook): VerdictDocument {

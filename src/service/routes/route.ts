@@ -49,7 +49,7 @@ export function offerReport(
   router: Router,
   path: string,
   before: RequestHandler[],
-  work: (request: Request, progress: (progress: Progress) => void) => Promise<object>,
+  work: (request: Request, response: Response, progress: (progress: Progress) => void) => Promise<object>,
 ): void {
   const route = router.route(path);
   route.post(...before, async (request, response) => {
@@ -61,7 +61,7 @@ export function offerReport(
       if (response.closed) throw new CallerGone();
     };
     if (type !== LINES) {
-      response.type('application/json').send(JSON.stringify(await work(request, orEnd)));
+      response.type('application/json').send(JSON.stringify(await work(request, response, orEnd)));
       return;
     }
     let told = performance.now();
@@ -72,7 +72,7 @@ export function offerReport(
       if (!response.headersSent) response.type(LINES).flushHeaders();
     };
     // What goes wrong on the way becomes the last line: see the problem handler.
-    const report = await work(request, (progress) => {
+    const report = await work(request, response, (progress) => {
       orEnd();
       if (performance.now() - told < PROGRESS_MILLISECONDS) return;
       told = performance.now();

@@ -4,6 +4,7 @@ import type { Source } from '../../core/language/source.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import type { Schema } from '../../core/types/schema.ts';
 import { UTC } from '../../core/types/time.ts';
+import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { syncIdentities } from './identities.ts';
@@ -30,7 +31,7 @@ export interface Published {
 export async function publish(
   database: Database,
   rulebook: Rulebook,
-  by: string,
+  actor: Actor,
   verify: (on: Executor, rulebook: Rulebook) => Promise<readonly string[]> = async () => [],
 ): Promise<Published> {
   const files = JSON.stringify(rulebook.sources.map(({ name, text }) => ({ name, text })));
@@ -55,10 +56,20 @@ export async function publish(
     const version = (last?.version ?? 0) + 1;
     await run(
       transaction,
-      sql`insert into gate.rulebooks (version, files, published_by) values (${value(version)}::integer, ${value(files)}::jsonb, ${value(by)})`,
+      sql`insert into gate.rulebooks (version, files, published_by) values (${value(version)}::integer, ${value(files)}::jsonb, ${value(actor.name)})`,
     );
+    const changes = last === undefined ? null : await changedFiles(transaction, last.version, rulebook);
+    await note(transaction, actor, 'rulebook.publish', `version ${version}`, { files: changes, setAside });
     return { version, changed: true, setAside, notes };
   });
+}
+
+/** Which files are not as they were in this version. */
+async function changedFiles(on: Executor, version: number, rulebook: Rulebook): Promise<string[]> {
+  const before = new Map((await publishedFiles(on, version))?.map(({ name, text }) => [name, text]));
+  const changed = rulebook.sources.filter(({ name, text }) => before.get(name) !== text);
+  const gone = [...before.keys()].filter((name) => !rulebook.sources.some((each) => each.name === name));
+  return [...changed.map(({ name }) => name), ...gone.map((name) => `${name} (gone)`)];
 }
 
 /** PostgreSQL has time zones of its own; one that it does not know could not be asked for. */
