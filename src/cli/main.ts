@@ -205,6 +205,99 @@ staff
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/staff.ts')).staffPassword));
 
+const people = program.command('people').description('the people of the application');
+people
+  .command('list')
+  .description('the directory, by name')
+  .argument('[search]', 'somewhere in the name or the address')
+  .option('--role <name>', 'who was given this role and holds it now')
+  .option('--deactivated', 'those who were let out')
+  .option('--identities', 'the test identities')
+  .option('--limit <number>', 'people at most', '50')
+  .option('--after <key>', 'go on behind the page that ended here')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/people.ts')).peopleList));
+const person = () => new Argument('<person>', 'by address or id');
+people
+  .command('show')
+  .description('somebody, with their roles, and everything that they reach')
+  .addArgument(person())
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/people.ts')).peopleShow));
+people
+  .command('add')
+  .description('add somebody')
+  .argument('<email>')
+  .argument('[values...]', 'field=value, for fields that the application adds to people')
+  .option('--name <name>')
+  .option('--issuer <issuer>', 'whose tokens speak for them')
+  .option('--subject <subject>', 'how those tokens name them')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/people.ts')).peopleAdd));
+people
+  .command('change')
+  .description('change a name or an address')
+  .addArgument(person())
+  .option('--name <name>')
+  .option('--email <address>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/people.ts')).peopleChange));
+people
+  .command('out')
+  .description('deactivate somebody: nobody, from the next request on')
+  .addArgument(person())
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/people.ts')).peopleOut));
+people
+  .command('in')
+  .description('let somebody in again')
+  .addArgument(person())
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/people.ts')).peopleIn));
+people
+  .command('link')
+  .description('let the tokens of an issuer with this subject speak for somebody')
+  .addArgument(person())
+  .argument('<issuer>')
+  .argument('<subject>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/people.ts')).peopleLink));
+people
+  .command('unlink')
+  .description('let them speak for nobody any more')
+  .addArgument(person())
+  .argument('<issuer>')
+  .argument('<subject>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/people.ts')).peopleUnlink));
+
+const roles = program.command('roles').description('who may what: roles that are given by hand');
+roles
+  .command('list')
+  .description('the roles of the rulebook, how each is held, and by how many')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/roles.ts')).rolesList));
+roles
+  .command('give')
+  .description('show what people would gain and lose by a role; with --yes, give it')
+  .argument('<role>')
+  .argument('[people...]', 'by address or id')
+  .option('--file <file>', 'more people, one a line; “-”: standard input')
+  .option('--from <time>', 'a day, or such as 2027-03-01T12:00:00Z')
+  .option('--until <time>', 'when it ends')
+  .option('--yes', 'save it')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/roles.ts')).rolesGive));
+roles
+  .command('take')
+  .description('show what people would lose without a role; with --yes, take it')
+  .argument('<role>')
+  .argument('[people...]', 'by address or id')
+  .option('--file <file>', 'more people, one a line; “-”: standard input')
+  .option('--yes', 'save it')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/roles.ts')).rolesTake));
+
 const keys = program.command('keys').description('keys for pipelines and providers');
 keys
   .command('list')

@@ -12,17 +12,20 @@ export interface Solver {
  */
 export async function openSolver(seconds: number): Promise<Solver> {
   const { init } = await import('z3-solver');
-  const { Z3, em } = (await init()) as {
-    Z3: LowLevel;
-    em: { PThread?: { terminateAllThreads?: () => void } };
-  };
+  const { Z3, em } = (await init()) as { Z3: LowLevel; em: Memory };
   return {
     async solve(text) {
       const config = Z3.mk_config();
       const context = Z3.mk_context(config);
+      // The package would put the text on the stack of this thread, and give it free while the solver's own thread still
+      // reads it: now and then another question would be answered than was asked. On the heap it stays as it is.
+      const bytes = Buffer.from(`(set-option :timeout ${seconds * 1_000})\n${text}\0`);
+      const place = em._malloc(bytes.length);
       try {
-        return await Z3.eval_smtlib2_string(context, `(set-option :timeout ${seconds * 1_000})\n${text}`);
+        new Uint8Array(em.HEAPU32.buffer).set(bytes, place);
+        return await em.async_call(() => em._async_Z3_eval_smtlib2_string(context, place));
       } finally {
+        em._free(place);
         // Each context that is not given back keeps its memory.
         Z3.del_context(context);
         Z3.del_config(config);
@@ -40,5 +43,14 @@ interface LowLevel {
   mk_context(config: unknown): unknown;
   del_context(context: unknown): void;
   del_config(config: unknown): void;
-  eval_smtlib2_string(context: unknown, text: string): Promise<string>;
+}
+
+/** What the solver's WebAssembly module shows of itself. */
+interface Memory {
+  readonly HEAPU32: Uint32Array;
+  readonly PThread?: { terminateAllThreads?: () => void };
+  _malloc(bytes: number): number;
+  _free(place: number): void;
+  async_call(work: () => void): Promise<string>;
+  _async_Z3_eval_smtlib2_string(context: unknown, text: number): void;
 }

@@ -19,6 +19,17 @@ import {
   type AuditQuery,
 } from './schemas/audit.ts';
 import {
+  peopleSchema,
+  personDetailSchema,
+  roleChangedSchema,
+  rolePreviewSchema,
+  rolesSchema,
+  type PeopleQuery,
+  type PersonChange,
+  type PersonRequest,
+  type RoleChangeRequest,
+} from './schemas/people.ts';
+import {
   keyListSchema,
   newKeySchema,
   sessionSchema,
@@ -40,6 +51,7 @@ export type * from './schemas/reach.ts';
 export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
 export type * from './schemas/audit.ts';
+export type * from './schemas/people.ts';
 export type * from './schemas/staff.ts';
 
 /** The service answered with a problem (RFC 9457). */
@@ -213,6 +225,53 @@ export class GateClient {
 
   async revokeKey(name: string): Promise<void> {
     await this.#send('DELETE', `/v1/desk/keys/${encodeURIComponent(name)}`);
+  }
+
+  /** A page of the directory, by name. */
+  people(options: PeopleQuery = {}) {
+    return this.#call('GET', `/v1/desk/people${query(options)}`, peopleSchema);
+  }
+
+  /** Somebody, by id or by address. */
+  person(named: string) {
+    return this.#call('GET', personPath(named), personDetailSchema);
+  }
+
+  /** Everything that somebody can do, through which role and rule; without what a token would add. */
+  personReach(named: string) {
+    return this.#call('GET', `${personPath(named)}/reach`, reachSchema);
+  }
+
+  addPerson(request: PersonRequest) {
+    return this.#call('POST', '/v1/desk/people', personDetailSchema, { body: request });
+  }
+
+  changePerson(named: string, change: PersonChange) {
+    return this.#call('PATCH', personPath(named), personDetailSchema, { body: change });
+  }
+
+  /** Lets the tokens of an issuer with this subject speak for somebody. */
+  addLogin(named: string, issuer: string, subject: string) {
+    const body = { issuer, subject };
+    return this.#call('POST', `${personPath(named)}/logins`, personDetailSchema, { body });
+  }
+
+  async removeLogin(named: string, issuer: string, subject: string): Promise<void> {
+    await this.#send('DELETE', `${personPath(named)}/logins${query({ issuer, subject })}`);
+  }
+
+  async roles() {
+    return (await this.#call('GET', '/v1/desk/roles', rolesSchema)).roles;
+  }
+
+  /** Gives and takes roles, to all of these people alike: for all of them, or for nobody. */
+  changeRoles(change: RoleChangeRequest) {
+    return this.#call('POST', '/v1/desk/roles/changes', roleChangedSchema, { body: change });
+  }
+
+  /** What they would gain and lose by it; nothing is saved. */
+  previewRoles(change: RoleChangeRequest) {
+    return this.#call('POST', '/v1/desk/roles/preview', rolePreviewSchema, { body: change });
   }
 
   /** A page of the audit trail, newest first. */
@@ -393,6 +452,10 @@ interface SendOptions {
 function recordsPath(collection: string, id?: string): string {
   const path = `/v1/records/${encodeURIComponent(collection)}`;
   return id === undefined ? path : `${path}/${encodeURIComponent(id)}`;
+}
+
+function personPath(named: string): string {
+  return `/v1/desk/people/${encodeURIComponent(named)}`;
 }
 
 function query(options: object): string {

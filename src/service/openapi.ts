@@ -16,6 +16,18 @@ import {
   auditVerificationSchema,
 } from '../client/schemas/audit.ts';
 import {
+  loginRequestSchema,
+  peopleQuerySchema,
+  peopleSchema,
+  personChangeSchema,
+  personDetailSchema,
+  personRequestSchema,
+  roleChangeSchema,
+  roleChangedSchema,
+  rolePreviewSchema,
+  rolesSchema,
+} from '../client/schemas/people.ts';
+import {
   joinSchema,
   keyListSchema,
   keyRequestSchema,
@@ -308,6 +320,98 @@ export const operations: Readonly<
       tag: 'desk',
       answers: { 204: 'Revoked' },
       problems: [...deskProblems, 'locked', 'not-found'],
+    },
+  },
+  '/v1/desk/people': {
+    get: {
+      id: 'listPeople',
+      summary: 'The directory, by name',
+      tag: 'desk',
+      query: peopleQuerySchema,
+      answers: { 200: peopleSchema },
+      problems: deskProblems,
+    },
+    post: {
+      id: 'addPerson',
+      summary: 'Add somebody',
+      tag: 'desk',
+      body: { schema: personRequestSchema, types: json },
+      answers: { 201: personDetailSchema },
+      problems: [...changeProblems, 'value-taken', 'value-required', 'reference-not-found', 'name-taken'],
+    },
+  },
+  '/v1/desk/people/{person}': {
+    get: {
+      id: 'readPerson',
+      summary: 'Somebody, by id or address, with their roles and logins',
+      tag: 'desk',
+      answers: { 200: personDetailSchema },
+      problems: [...deskProblems, 'not-found'],
+    },
+    patch: {
+      id: 'changePerson',
+      summary: 'Change name or address, deactivate, or let in again',
+      tag: 'desk',
+      body: { schema: personChangeSchema, types: json },
+      answers: { 200: personDetailSchema },
+      problems: [...changeProblems, 'not-found', 'value-taken', 'value-required', 'managed-by-rulebook'],
+    },
+  },
+  '/v1/desk/people/{person}/reach': {
+    get: {
+      id: 'personReach',
+      summary: 'Everything that somebody can do, and through what; without what a token would add',
+      tag: 'desk',
+      answers: { 200: reachSchema },
+      problems: [...deskProblems, 'not-found'],
+    },
+  },
+  '/v1/desk/people/{person}/logins': {
+    post: {
+      id: 'addLogin',
+      summary: 'Let the tokens of an issuer with this subject speak for somebody',
+      tag: 'desk',
+      body: { schema: loginRequestSchema, types: json },
+      answers: { 200: personDetailSchema },
+      problems: [...changeProblems, 'not-found', 'name-taken', 'managed-by-rulebook'],
+    },
+    delete: {
+      id: 'removeLogin',
+      summary: 'Let them speak for nobody any more',
+      tag: 'desk',
+      query: loginRequestSchema,
+      answers: { 204: 'Removed' },
+      problems: [...deskProblems, 'locked', 'not-found'],
+    },
+  },
+  '/v1/desk/roles/changes': {
+    post: {
+      id: 'changeRoles',
+      summary: 'Give and take roles, to all of these people alike',
+      tag: 'desk',
+      body: { schema: roleChangeSchema, types: json },
+      answers: { 200: roleChangedSchema },
+      problems: [...changeProblems, 'managed-by-rulebook'],
+    },
+  },
+  '/v1/desk/roles/preview': {
+    post: {
+      id: 'previewRoles',
+      summary:
+        'What people would gain and lose by a change of roles, with numbers of records; nothing is saved',
+      tag: 'desk',
+      body: { schema: roleChangeSchema, types: json },
+      answers: { 200: rolePreviewSchema },
+      problems: [...deskProblems, 'unsupported-media-type', 'too-large', 'managed-by-rulebook'],
+    },
+  },
+  '/v1/desk/roles': {
+    get: {
+      id: 'listRoles',
+      summary: 'The roles of the rulebook, how each is held, and by how many',
+      tag: 'desk',
+      answers: { 200: rolesSchema },
+      problems: deskProblems,
     },
   },
   '/v1/desk/audit': {

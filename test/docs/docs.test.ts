@@ -4,7 +4,7 @@ import { dirname, join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import { problemTypes } from '../../src/client/schemas/problems.ts';
-import { openDemo, type World } from '../support/world.ts';
+import { openDemo, openWorld, type World } from '../support/world.ts';
 
 /** Every command and every example of the docs is run. */
 const files = [
@@ -47,6 +47,20 @@ describe('rulebooks in the docs', () => {
   });
 });
 
+test.each(ofKind('gate').filter(({ text }) => /^trial [^}]*\bgiven /m.test(text)))(
+  'trials in $file are met: $text',
+  async ({ text }) => {
+    const own = await openWorld(text);
+    try {
+      const { verdicts, passed } = await own.desk.trials(null);
+      expect(verdicts.filter((verdict) => !verdict.passed)).toEqual([]);
+      expect(passed).toBeGreaterThan(0);
+    } finally {
+      await own.close();
+    }
+  },
+);
+
 describe('commands in the docs', () => {
   test.each(ofKind('sh', 'sh fails'))('in $file: $text', async ({ kind, text }) => {
     const script = text.replaceAll('http://127.0.0.1:7430', world.service.url);
@@ -68,7 +82,7 @@ describe('commands in the docs', () => {
 
   test('those that set everything up are the known ones, which CI runs', () => {
     const known =
-      /^(npm run demo( -- --check)?|npm test|npm run bench( -- --(formulations|pipeline|sweep|faults))?|npm run agreement .*|\.\/firmgate serve .*|git clone .*|cd .*)$/;
+      /^(npm run demo( -- --check)?|npm test|npm run bench( -- --(formulations|pipeline|sweep|faults|people))?|npm run agreement .*|\.\/firmgate serve .*|git clone .*|cd .*)$/;
     for (const { text } of ofKind('sh setup'))
       for (const line of text.trim().split('\n')) expect(line).toMatch(known);
   });
@@ -83,7 +97,6 @@ describe('the docs', () => {
       'sh',
       'sh fails',
       'sh setup',
-      'sql',
     ]);
     for (const { text } of ofKind('json')) JSON.parse(text);
   });
@@ -107,13 +120,4 @@ describe('the docs', () => {
     const readme = readFileSync('README.md', 'utf8');
     for (const name of readdirSync('docs/screenshots')) expect(readme).toContain(`docs/screenshots/${name}`);
   });
-});
-
-test('SQL in the docs runs on the demo', async () => {
-  for (const { text } of ofKind('sql')) {
-    for (const statement of text.split(';').filter((each) => each.trim() !== ''))
-      await world.database.raw(statement.replaceAll('?', '\\?'));
-  }
-  const key = await world.database.raw("select count(*) as count from gate.logins where subject = 'user-1'");
-  expect(key.rows[0].count).toBe(1);
 });

@@ -25,7 +25,9 @@ export interface World extends OwnDatabase {
   token(identity: string): Promise<string>;
   /** A client as a test identity; null: the visitor. */
   as(identity: string | null): Promise<GateClient>;
-  /** A plain HTTP request, as curl would make it. */
+  /** Another process’s worth of service on the same database, with the same key; its own memory. */
+  another(): Promise<RunningService>;
+  /** A plain HTTP request, as curl would make it; `url`: to another service. */
   ask(method: string, path: string, options?: AskOptions): Promise<Answer>;
   close(): Promise<void>;
 }
@@ -35,6 +37,7 @@ export interface AskOptions {
   readonly token?: string;
   readonly body?: unknown;
   readonly headers?: Record<string, string>;
+  readonly url?: string;
 }
 
 export interface Answer {
@@ -66,17 +69,23 @@ export async function openWorld(
   const own = await ownDatabase();
   const folder = mkdtempSync(join(tmpdir(), 'firmgate-test-'));
   const keyFile = join(folder, 'development-key.json');
-  const service = await startService({
-    databaseUrl: (await options.databaseUrl?.(own.url)) ?? own.url,
-    host: '127.0.0.1',
-    port: 0,
-    issuers: options.issuers ?? [],
-    leeway: 5,
-    developmentKey: keyFile,
-    logLevel: 'silent',
-    consoleFolder: options.consoleFolder ?? null,
-  });
-  await service.ready;
+  const databaseUrl = (await options.databaseUrl?.(own.url)) ?? own.url;
+  const start = async () => {
+    const started = await startService({
+      databaseUrl,
+      host: '127.0.0.1',
+      port: 0,
+      issuers: options.issuers ?? [],
+      leeway: 5,
+      developmentKey: keyFile,
+      logLevel: 'silent',
+      consoleFolder: options.consoleFolder ?? null,
+    });
+    await started.ready;
+    return started;
+  };
+  const service = await start();
+  const others: RunningService[] = [];
   const key = await developmentKey(keyFile);
   const token = (identity: string) => developmentToken(key, identity, RECORDS_AUDIENCE, 600);
   const deskToken = await developmentToken(key, 'test', DESK_AUDIENCE, 600);
@@ -97,9 +106,14 @@ export async function openWorld(
         identity === null ? { url: service.url } : { url: service.url, token: await token(identity) },
       );
     },
-    async ask(method, path, { as, token: given, body, headers } = {}) {
+    async another() {
+      const started = await start();
+      others.push(started);
+      return started;
+    },
+    async ask(method, path, { as, token: given, body, headers, url = service.url } = {}) {
       const bearer = given ?? (as === undefined ? undefined : await token(as));
-      const response = await fetch(service.url + path, {
+      const response = await fetch(url + path, {
         method,
         redirect: 'manual',
         headers: {
@@ -119,7 +133,7 @@ export async function openWorld(
       };
     },
     async close() {
-      await service.stop();
+      for (const each of [service, ...others]) await each.stop();
       await own.drop();
       rmSync(folder, { recursive: true, force: true });
     },

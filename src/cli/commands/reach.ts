@@ -64,7 +64,13 @@ function reacherRows({ reachers }: ReachersDocument): Record<string, string | nu
   );
 }
 
-function printReach(output: Output, found: ReachDocument, who: string, role: string | undefined): void {
+/** The whole reach of somebody, as tables. */
+export function printReach(
+  output: Output,
+  found: ReachDocument,
+  who: string,
+  role: string | undefined,
+): void {
   const { roles, collections, reach: rows, adds, givesBack } = found;
   if (rows.length === 0) {
     output.line(`${who} reaches nothing: no rule is true for them, or they are deactivated.`);

@@ -86,6 +86,11 @@ export const problemTypes = {
     title: 'The name is in use',
     next: 'Choose another one, or change what has it.',
   },
+  'managed-by-rulebook': {
+    status: 409,
+    title: 'The rulebook says what this is',
+    next: 'Change it there, and publish.',
+  },
   'still-referenced': {
     status: 409,
     title: 'Other records point at this one',

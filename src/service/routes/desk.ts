@@ -21,6 +21,7 @@ import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
 import { offerAudit } from './audit.ts';
+import { offerPeople } from './people.ts';
 import { offerProof, rulebookBody } from './proof.ts';
 import { send } from './records.ts';
 import { jsonBody, offer } from './route.ts';
@@ -121,6 +122,7 @@ export function deskRoutes(
   offerUnlock(router, database);
   offerStaff(router, database);
   offerAudit(router, database);
+  offerPeople(router, database, async () => rulebooks.inForce((await present()).version));
   offerProof(router, database, rulebooks, async () => (await present()).version, openDoor);
   return router;
 

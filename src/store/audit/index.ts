@@ -37,3 +37,20 @@ export async function note(
       values (${value(actor.name)}, ${value(actor.origin)}::text, ${value(action)}, ${value(subject)}, ${value(actor.reason)}::text, ${value(JSON.stringify(detail))})`,
   );
 }
+
+/** The same for many entries at once, in their order. Cost: 3,000 a second or so. */
+export async function noteEach(
+  on: Executor,
+  actor: Actor,
+  entries: readonly { readonly action: string; readonly subject: string; readonly detail: object }[],
+): Promise<void> {
+  if (entries.length === 0) return;
+  await run(
+    on,
+    sql`insert into gate.audit (actor, origin, action, subject, reason, detail)
+      select ${value(actor.name)}, ${value(actor.origin)}::text, action, subject, ${value(actor.reason)}::text, detail
+      from unnest(${value(entries.map((each) => each.action))}::text[], ${value(entries.map((each) => each.subject))}::text[],
+        ${value(entries.map((each) => JSON.stringify(each.detail)))}::text[]) with ordinality as each (action, subject, detail, place)
+      order by place`,
+  );
+}
