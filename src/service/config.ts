@@ -27,6 +27,14 @@ const issuerSchema = z.strictObject({
   algorithms: z.array(algorithm).min(1),
   /** A JWK Set (RFC 7517): an https URL (http on loopback), or a file. */
   keys: z.string().min(1),
+  /** The claim that names the person. */
+  person: z.string().min(1).max(100).default('sub'),
+  /** Whether somebody whom nobody knows yet is added to people, without a role, at their first token. */
+  newcomers: z.enum(['refuse', 'admit']).default('refuse'),
+  /** Seconds that a fetched key set is kept. */
+  keep: z.number().min(1).max(86_400).default(600),
+  /** Seconds between two fetches of it, at least. */
+  pause: z.number().min(0.1).max(3_600).default(30),
 });
 
 const issuersSchema = z.strictObject({
@@ -35,7 +43,13 @@ const issuersSchema = z.strictObject({
   leeway: z.int().min(0).max(300).default(30),
 });
 
-export type IssuerConfig = z.infer<typeof issuerSchema>;
+export type IssuerConfig = z.output<typeof issuerSchema>;
+export type IssuerSettings = z.input<typeof issuerSchema>;
+
+/** One issuer with everything that it does not say filled in. */
+export function issuerConfig(settings: IssuerSettings): IssuerConfig {
+  return issuerSchema.parse(settings);
+}
 
 export interface ServiceConfig {
   readonly databaseUrl: string;
@@ -63,7 +77,12 @@ export function readIssuers(path: string): { issuers: readonly IssuerConfig[]; l
   if (!parsed.success) {
     throw new ConfigError(`the issuers file ${path} is not well formed:\n${z.prettifyError(parsed.error)}`);
   }
-  for (const { keys } of parsed.data.issuers) refusePlainKeys(keys);
+  const names = new Set<string>();
+  for (const { issuer, keys } of parsed.data.issuers) {
+    refusePlainKeys(keys);
+    if (names.has(issuer)) throw new ConfigError(`the issuer ${issuer} stands in ${path} twice`);
+    names.add(issuer);
+  }
   return parsed.data;
 }
 

@@ -1,4 +1,7 @@
+import { mkdtempSync, writeFileSync } from 'node:fs';
 import { createServer, type Server } from 'node:http';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import type { AddressInfo } from 'node:net';
 import { SignJWT, base64url, exportJWK, generateKeyPair, type JWTPayload } from 'jose';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
@@ -9,6 +12,7 @@ import {
   developmentKey,
   developmentToken,
 } from '../../src/service/identity/development.ts';
+import { readIssuers } from '../../src/service/config.ts';
 import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';
 
@@ -162,5 +166,237 @@ describe('the development issuer', () => {
     expect(await statusOf(await world.token('eve'))).toBe(401);
     const { status } = await world.ask('GET', `/v1/records/hives?access_token=${await world.token('ada')}`);
     expect(status).toBe(400);
+  });
+});
+
+describe('several issuers at once', () => {
+  const OFFICE = 'https://office.hollowoak.example/';
+  const PARTNERS = 'https://partners.hollowoak.example/';
+  let many: World;
+  let server: Server;
+  let asked = 0;
+  let answering: 'keys' | 'nothing' | 'rubbish' = 'keys';
+  let office: Awaited<ReturnType<typeof generateKeyPair>>;
+  let offered: object[];
+  const pause = 0.3;
+  const jwk = async (key: typeof office.publicKey, kid: string) => ({
+    ...(await exportJWK(key)),
+    kid,
+    alg: 'ES256',
+  });
+
+  beforeAll(async () => {
+    office = await generateKeyPair('ES256', { extractable: true });
+    offered = [await jwk(office.publicKey, 'first')];
+    server = createServer((_, response) => {
+      asked++;
+      if (answering === 'nothing') response.destroy();
+      else response.end(answering === 'rubbish' ? 'rubbish' : JSON.stringify({ keys: offered }));
+    });
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}/keys`;
+    const file = join(mkdtempSync(join(tmpdir(), 'keys-')), 'keys.json');
+    writeFileSync(file, JSON.stringify({ keys: [await jwk(signing.publicKey, 'first')] }));
+    many = await openWorld(
+      `people { district text }
+      claim section text from "department"
+      role keeper
+      role office when me.email ends with "@office.hollowoak.example"
+      collection notes { title text label  section text }
+      rules notes { people may read when section = me.section  office may create }
+      test identity ada { email "ada@hollowoak.example" roles keeper }`,
+      {
+        issuers: [
+          {
+            issuer: OFFICE,
+            audience: 'gate',
+            algorithms: ['ES256'],
+            keys: url,
+            pause,
+            keep: 600,
+            person: 'employee',
+            newcomers: 'admit',
+          },
+          { issuer: PARTNERS, audience: 'gate', algorithms: ['ES256'], keys: file },
+        ],
+      },
+    );
+    keysFile = file;
+  });
+  let keysFile: string;
+  afterAll(async () => {
+    await many.close();
+    server.close();
+  });
+
+  const claims = (more: object = {}): JWTPayload => ({
+    iss: OFFICE,
+    sub: 'x',
+    employee: 'e-1',
+    aud: 'gate',
+    iat: now(),
+    exp: now() + 300,
+    ...more,
+  });
+  const me = async (token: string) => many.ask('GET', '/v1/me', { token });
+  const signedBy = (payload: JWTPayload, key = office.privateKey, kid = 'first') =>
+    new SignJWT(payload).setProtectedHeader({ alg: 'ES256', kid }).sign(key);
+  const soon = () => new Promise((resolve) => setTimeout(resolve, pause * 1000 + 50));
+
+  test('somebody whom nobody knows comes in at their first token, with no role, once; where that is allowed', async () => {
+    const token = await signedBy(
+      claims({ name: 'Edda', email: 'edda@hollowoak.example', email_verified: true, department: 'north' }),
+    );
+    const both = await Promise.all([me(token), me(token)]);
+    expect(both.map(({ status }) => status)).toEqual([200, 200]);
+    expect(both[0].json).toMatchObject({ kind: 'person', roles: [], attributes: { section: 'north' } });
+    expect(both[1].json.id).toBe(both[0].json.id);
+    const edda = await many.desk.person('edda@hollowoak.example');
+    expect(edda).toMatchObject({
+      name: 'Edda',
+      email_verified: true,
+      logins: [{ issuer: OFFICE, subject: 'e-1' }],
+    });
+    expect((await many.desk.audit({ action: 'person.create' })).entries).toMatchObject([
+      { actor: `issuer ${OFFICE}`, subject: 'edda@hollowoak.example' },
+    ]);
+    await many.desk.changePerson(edda.id, { active: false });
+    expect((await me(token)).status, 'let out is let out, and not made anew').toBe(401);
+    await many.desk.changePerson(edda.id, { active: true });
+    expect((await me(token)).status).toBe(200);
+    const partner = await signedBy(claims({ iss: PARTNERS, sub: 'p-1' }), signing.privateKey);
+    expect((await me(partner)).status, 'this issuer’s people must be known').toBe(401);
+    await many.desk.addLogin('edda@hollowoak.example', PARTNERS, 'p-1');
+    expect((await me(partner)).json.id, 'one person, two issuers').toBe(edda.id);
+    const crossed = await signedBy(claims({ iss: PARTNERS, sub: 'p-1' }));
+    expect((await me(crossed)).status, 'the keys of another issuer open nothing').toBe(401);
+  });
+
+  test('an address in a token makes nobody somebody else', async () => {
+    const token = await signedBy(
+      claims({ employee: 'e-2', email: 'ADA@hollowoak.example', email_verified: true }),
+    );
+    const { json } = await me(token);
+    const ada = await many.desk.person('ada');
+    expect(json.id).not.toBe(ada.id);
+    expect(await many.desk.person(json.id as string)).toMatchObject({ email: null, roles: [] });
+    const unverified = await signedBy(claims({ employee: 'e-3', email: 'chief@office.hollowoak.example' }));
+    expect((await me(unverified)).json.roles, 'an address counts only where it is verified').toEqual([]);
+    const verified = await signedBy(
+      claims({ employee: 'e-4', email: 'chief@office.hollowoak.example', email_verified: true }),
+    );
+    expect((await me(verified)).json.roles).toEqual(['office']);
+  });
+
+  test('a claim of a strange type is 401 and named, since the issuer has signed it; an attribute of one is missing', async () => {
+    for (const employee of [17, ['e-1'], { id: 'e-1' }, null, true, '', 'x'.repeat(501), 'e-1\u0000']) {
+      const { status, json } = await me(await signedBy(claims({ employee })));
+      expect([status, json.errors[0].message], JSON.stringify(employee)).toEqual([
+        401,
+        'employee must be a text of 1 to 500 characters',
+      ]);
+    }
+    const { employee: _, ...without } = claims();
+    expect((await me(await signedBy(without))).status).toBe(401);
+    const strange = { iat: 'yesterday', exp: 'later', nbf: {}, aud: 7, iss: [OFFICE], sub: 5 };
+    for (const [claim, value] of Object.entries(strange)) {
+      const answer = await me(await signedBy(claims({ [claim]: value } as object)));
+      expect([answer.status, answer.json.type], claim).toEqual([401, '/problems/invalid-token']);
+    }
+    for (const department of [17, ['north'], { a: 1 }, null])
+      expect((await me(await signedBy(claims({ department })))).json.attributes).toEqual({ section: null });
+    expect(
+      (await me(await signedBy(claims({ email: ['edda@hollowoak.example'], email_verified: 'yes' })))).status,
+    ).toBe(200);
+  });
+
+  test('keys turn without a restart, and fetches have a pause between them whatever callers send', async () => {
+    const next = await generateKeyPair('ES256', { extractable: true });
+    const token = await signedBy(claims(), next.privateKey, 'second');
+    expect((await me(token)).status).toBe(401);
+    offered = [...offered, await jwk(next.publicKey, 'second')];
+    await soon();
+    expect((await me(token)).status).toBe(200);
+    await soon();
+    let before = asked;
+    const guesses = () =>
+      Promise.all(
+        Array.from({ length: 40 }, async (_, index) =>
+          me(await signedBy(claims(), next.privateKey, `guess ${index}`)),
+        ),
+      );
+    await guesses();
+    expect(asked - before).toBeLessThanOrEqual(2);
+    // The issuer is gone: what was fetched counts on, and it is not asked more often for that.
+    for (const state of ['nothing', 'rubbish'] as const) {
+      answering = state;
+      await soon();
+      before = asked;
+      await guesses();
+      expect(
+        (await me(await signedBy(claims({ jti: state }), next.privateKey, 'second'))).status,
+        state,
+      ).toBe(200);
+      expect(asked - before, state).toBeLessThanOrEqual(2);
+    }
+    answering = 'keys';
+    offered = [await jwk(next.publicKey, 'second')];
+    await soon();
+    await me(await signedBy(claims(), next.privateKey, 'ask anew'));
+    expect((await me(await signedBy(claims({ jti: 'old key' })))).status, 'a key that was taken away').toBe(
+      401,
+    );
+    office = next;
+  });
+
+  test('an issuer that was never reached is 503, and not a refusal; a file is read again when it changes', async () => {
+    answering = 'nothing';
+    const other = await many.another();
+    const token = await signedBy(claims(), office.privateKey, 'second');
+    const answer = await many.ask('GET', '/v1/me', { token, url: other.url });
+    expect([answer.status, answer.headers.get('retry-after')]).toEqual([503, '5']);
+    const partner = await signedBy(
+      claims({ iss: PARTNERS, sub: 'p-1', jti: 'of a file' }),
+      signing.privateKey,
+    );
+    expect(
+      (await many.ask('GET', '/v1/me', { token: partner, url: other.url })).status,
+      'others are not touched by it',
+    ).toBe(200);
+    answering = 'keys';
+    const next = await generateKeyPair('ES256', { extractable: true });
+    const turned = await signedBy(claims({ iss: PARTNERS, sub: 'p-1' }), next.privateKey, 'turned');
+    expect((await me(turned)).status).toBe(401);
+    writeFileSync(keysFile, '{"keys": [');
+    await new Promise((resolve) => setTimeout(resolve, 1_100));
+    expect(
+      (await me(await signedBy(claims({ iss: PARTNERS, sub: 'p-1', jti: 'half' }), signing.privateKey)))
+        .status,
+      'half written',
+    ).toBe(200);
+    writeFileSync(keysFile, JSON.stringify({ keys: [await jwk(next.publicKey, 'turned')] }));
+    await new Promise((resolve) => setTimeout(resolve, 1_100));
+    expect((await me(turned)).status).toBe(200);
+    expect(
+      (await me(await signedBy(claims({ iss: PARTNERS, sub: 'p-1', jti: 'gone' }), signing.privateKey)))
+        .status,
+    ).toBe(401);
+  });
+
+  test('settings that are wrong are told at the start', () => {
+    const folder = mkdtempSync(join(tmpdir(), 'issuers-'));
+    const issuer = { issuer: OFFICE, audience: 'gate', algorithms: ['ES256'], keys: '/nowhere' };
+    const read = (issuers: object[]) => {
+      writeFileSync(join(folder, 'issuers.json'), JSON.stringify({ issuers }));
+      return () => readIssuers(join(folder, 'issuers.json'));
+    };
+    expect(read([issuer, issuer])).toThrow('stands in');
+    expect(read([{ ...issuer, keys: 'http://login.hollowoak.example/keys' }])).toThrow('over https');
+    expect(read([{ ...issuer, algorithms: ['HS256'] }])).toThrow('not well formed');
+    expect(read([{ ...issuer, newcomers: 'yes' }])).toThrow('newcomers');
+    expect(read([{ ...issuer, person: 'employee', newcomers: 'admit', pause: 5 }])()).toMatchObject({
+      leeway: 30,
+      issuers: [{ keep: 600 }],
+    });
   });
 });

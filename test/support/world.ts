@@ -5,7 +5,7 @@ import { loadDemo } from '../../demo/data/load.ts';
 import { GateClient } from '../../src/client/index.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import type { Source } from '../../src/core/language/source.ts';
-import type { IssuerConfig } from '../../src/service/config.ts';
+import { issuerConfig, type IssuerSettings } from '../../src/service/config.ts';
 import {
   DESK_AUDIENCE,
   RECORDS_AUDIENCE,
@@ -50,7 +50,7 @@ export interface Answer {
 }
 
 export interface WorldOptions {
-  readonly issuers?: readonly IssuerConfig[];
+  readonly issuers?: readonly IssuerSettings[];
   /** Another way to the database, such as through a door that can be shut. */
   readonly databaseUrl?: (url: string) => string | Promise<string>;
   readonly consoleFolder?: string;
@@ -75,7 +75,7 @@ export async function openWorld(
       databaseUrl,
       host: '127.0.0.1',
       port: 0,
-      issuers: options.issuers ?? [],
+      issuers: (options.issuers ?? []).map(issuerConfig),
       leeway: 5,
       developmentKey: keyFile,
       logLevel: 'silent',

@@ -5,6 +5,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive, type Arrival, type Credentials } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
+import { admitNewcomer } from '../../store/people/index.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { RECORDS_AUDIENCE } from './development.ts';
@@ -38,10 +39,23 @@ export class CallerFinder {
 
   async find(request: Request): Promise<Audience> {
     const token = bearerToken(request);
-    const credentials = token === null ? ({ kind: 'visitor' } as const) : await this.#credentials(token);
-    const audience = await this.as(credentials);
-    if (audience === null) throw invalidToken();
-    return audience;
+    const credentials: TokenCredentials =
+      token === null ? { kind: 'visitor' } : await this.#credentials(token);
+    const audience = (await this.as(credentials)) ?? (await this.#newcomer(credentials));
+    if (audience !== null) return audience;
+    this.#logger.info({ fault: 'it speaks for nobody who is known and active' }, 'token refused');
+    throw invalidToken();
+  }
+
+  /** Somebody of an issuer whose people may come by themselves, at their first token; null for anybody else. */
+  async #newcomer(credentials: TokenCredentials): Promise<Audience | null> {
+    if (credentials.kind !== 'login' || !credentials.newcomers) return null;
+    // Who is nobody has not been told which rulebook is in force; a visitor is.
+    const { rulebook } = (await this.as({ kind: 'visitor' }))!;
+    const come = await admitNewcomer(this.#database, rulebook, credentials);
+    if (come === 'cannot')
+      this.#logger.warn('somebody new cannot be added: people have a required field without a default');
+    return come === 'admitted' ? this.as(credentials) : null;
   }
 
   /** The same for credentials that staff name; null where they may not sign in. */
@@ -64,11 +78,15 @@ export class CallerFinder {
     return { rulebook, access: new Access(rulebook, caller, now) };
   }
 
-  async #credentials(token: string): Promise<Credentials> {
+  async #credentials(token: string): Promise<TokenCredentials> {
     const verified = await this.#tokens.verify(token);
-    if (verified === null) throw invalidToken();
-    const { issuer, subject, claims } = verified;
-    if (!verified.development) return { kind: 'login', issuer, subject, claims };
+    if ('fault' in verified) {
+      // The reason is for whoever runs the service; a claim of a signed token may be told to whoever holds it.
+      this.#logger.info({ fault: verified.fault, claim: verified.claim }, 'token refused');
+      throw invalidToken(verified.claim === undefined ? null : `${verified.claim} must be ${verified.must}`);
+    }
+    const { issuer, subject, claims, newcomers } = verified;
+    if (!verified.development) return { kind: 'login', issuer, subject, claims, newcomers };
     if (!verified.audiences.has(RECORDS_AUDIENCE)) throw invalidToken();
     return { kind: 'test identity', name: verified.subject };
   }
@@ -83,10 +101,14 @@ export function bearerToken(request: Request): string | null {
   return parts[1]!;
 }
 
-export function invalidToken(): Problem {
-  return new Problem(
-    'invalid-token',
-    {},
-    { 'WWW-Authenticate': 'Bearer realm="firmgate", error="invalid_token"' },
-  );
+export function invalidToken(strange: string | null = null): Problem {
+  const members = strange === null ? {} : { errors: [{ message: strange }] };
+  return new Problem('invalid-token', members, {
+    'WWW-Authenticate': 'Bearer realm="firmgate", error="invalid_token"',
+  });
 }
+
+/** How a token of an application's own issuer, or of the development issuer, or none, says who calls. */
+type TokenCredentials =
+  | Exclude<Credentials, { kind: 'login' }>
+  | (Extract<Credentials, { kind: 'login' }> & { readonly newcomers: boolean });

@@ -51,7 +51,7 @@ export class StaffDoor {
   async #byDeskToken(token: string): Promise<Principal> {
     const verified = await this.#tokens.verify(token);
     // A token for records is none for the desk, whoever signed it.
-    if (verified === null || !verified.development || !verified.audiences.has(DESK_AUDIENCE))
+    if ('fault' in verified || !verified.development || !verified.audiences.has(DESK_AUDIENCE))
       throw invalidToken();
     const id = `development:${verified.subject}`;
     return {

@@ -1,14 +1,12 @@
 import { createHash } from 'node:crypto';
-import { readFileSync } from 'node:fs';
 import {
   createLocalJWKSet,
-  createRemoteJWKSet,
   decodeJwt,
-  errors,
   jwtVerify,
-  type JSONWebKeySet,
   type JWK,
+  type JWTPayload,
   type JWTVerifyGetKey,
+  type errors,
 } from 'jose';
 import { LRUCache } from 'lru-cache';
 import { ConfigError, type IssuerConfig } from '../config.ts';
@@ -21,6 +19,7 @@ import {
   publicPart,
   type SigningKey,
 } from './development.ts';
+import { isTokenFault, keySource } from './keys.ts';
 
 /**
  * Bearer tokens (RFC 6750) that are signed JWTs (RFC 7519), held to RFC 8725: the issuer that the token names
@@ -37,14 +36,17 @@ export class TokenVerifier {
 
   constructor(issuers: readonly IssuerConfig[], leeway: number, development: JWK | null, proof: SigningKey) {
     this.#leeway = leeway;
-    for (const { issuer, audience, algorithms, keys } of issuers) {
+    for (const config of issuers) {
+      const { issuer, audience, algorithms, person, newcomers } = config;
       if (issuer === DEVELOPMENT_ISSUER || issuer === PROOF_ISSUER)
         throw new ConfigError(`${issuer} is a name that the service keeps for itself`);
       this.#issuers.set(issuer, {
-        keys: keySource(keys),
+        keys: keySource(config),
         algorithms,
         audiences: [audience],
         development: false,
+        person,
+        newcomers: newcomers === 'admit',
       });
     }
     this.#issuers.set(PROOF_ISSUER, {
@@ -52,6 +54,8 @@ export class TokenVerifier {
       algorithms: [DEVELOPMENT_ALGORITHM],
       audiences: [RECORDS_AUDIENCE],
       development: true,
+      person: 'sub',
+      newcomers: false,
     });
     if (development !== null) {
       this.#issuers.set(DEVELOPMENT_ISSUER, {
@@ -59,56 +63,83 @@ export class TokenVerifier {
         algorithms: [DEVELOPMENT_ALGORITHM],
         audiences: [RECORDS_AUDIENCE, DESK_AUDIENCE],
         development: true,
+        person: 'sub',
+        newcomers: false,
       });
     }
   }
 
-  /** Whom the token speaks for, or null for any token that is not accepted. Throws where keys cannot be fetched. */
-  async verify(token: string): Promise<VerifiedToken | null> {
+  /** Whom the token speaks for, or why it is not accepted. Throws `KeysUnavailable` where that cannot be known. */
+  async verify(token: string): Promise<VerifiedToken | TokenFault> {
     const key = createHash('sha256').update(token).digest('base64');
     const known = this.#remembered.get(key);
     const now = Date.now() / 1000;
     if (known !== undefined && now < known.expires + this.#leeway) return known;
     const verified = await this.#verifyAnew(token);
-    if (verified !== null) this.#remembered.set(key, verified);
+    if (!('fault' in verified)) this.#remembered.set(key, verified);
     return verified;
   }
 
-  async #verifyAnew(token: string): Promise<VerifiedToken | null> {
+  async #verifyAnew(token: string): Promise<VerifiedToken | TokenFault> {
+    let payload: JWTPayload;
+    let trusted: TrustedIssuer | undefined;
     try {
       // Not trusted yet: the claim only says whose keys to try, and a wrong one fails against them.
-      const trusted = this.#issuers.get(decodeJwt(token).iss ?? '');
-      if (trusted === undefined) return null;
-      const { payload } = await jwtVerify(token, trusted.keys, {
+      trusted = this.#issuers.get(decodeJwt(token).iss ?? '');
+      if (trusted === undefined) return { fault: 'its issuer is not one of ours' };
+      ({ payload } = await jwtVerify(token, trusted.keys, {
         algorithms: [...trusted.algorithms],
         audience: [...trusted.audiences],
         clockTolerance: this.#leeway,
         requiredClaims: ['exp', 'sub', 'iat'],
-      });
-      if (payload.iat! > Date.now() / 1000 + this.#leeway) return null;
-      if (payload.sub === '' || typeof payload.sub !== 'string') return null;
-      const audiences = new Set([payload.aud ?? []].flat());
-      return {
-        issuer: payload.iss!,
-        subject: payload.sub,
-        audiences,
-        development: trusted.development,
-        expires: payload.exp!,
-        claims: payload,
-      };
+      }));
     } catch (error) {
-      if (error instanceof errors.JOSEError && !(error instanceof errors.JWKSTimeout)) return null;
+      if (isTokenFault(error)) return { fault: (error as errors.JOSEError).code };
       throw error;
     }
+    // From here on the issuer itself has said so: what is strange about it can be told.
+    const subject = Object.hasOwn(payload, trusted.person) ? payload[trusted.person] : undefined;
+    if (!isName(payload.sub)) return { fault: STRANGE, claim: 'sub', must: NAME };
+    if (!isName(subject)) return { fault: STRANGE, claim: trusted.person, must: NAME };
+    if (typeof payload.iat !== 'number') return { fault: STRANGE, claim: 'iat', must: 'a number' };
+    if (payload.iat > Date.now() / 1000 + this.#leeway) return { fault: 'it was made in the future' };
+    return {
+      issuer: payload.iss!,
+      subject,
+      audiences: new Set([payload.aud ?? []].flat()),
+      development: trusted.development,
+      newcomers: trusted.newcomers,
+      expires: payload.exp!,
+      claims: payload,
+    };
   }
+}
+
+/** Why a token is not accepted: for the log. With `claim`, the issuer signed it and it says something strange: that may be told. */
+export interface TokenFault {
+  readonly fault: string;
+  readonly claim?: string;
+  readonly must?: string;
+}
+
+const STRANGE = 'a claim is of another type than it must be';
+const NAME = 'a text of 1 to 500 characters';
+
+/** What can name somebody: a text, short enough to be kept, without control characters. */
+function isName(claim: unknown): claim is string {
+  // oxlint-disable-next-line no-control-regex
+  return typeof claim === 'string' && claim !== '' && claim.length <= 500 && !/[\u0000-\u001f]/.test(claim);
 }
 
 export interface VerifiedToken {
   readonly issuer: string;
+  /** What the claim says that this issuer names people by. */
   readonly subject: string;
   readonly audiences: ReadonlySet<string>;
   /** Signed by one of our own keys: the subject is a test identity's name, or staff at the desk. */
   readonly development: boolean;
+  /** Whether somebody whom nobody knows is added to people. */
+  readonly newcomers: boolean;
   /** All that the token says. */
   readonly claims: Readonly<Record<string, unknown>>;
   /** Seconds since 1970. */
@@ -120,14 +151,6 @@ interface TrustedIssuer {
   readonly algorithms: readonly string[];
   readonly audiences: readonly string[];
   readonly development: boolean;
-}
-
-function keySource(keys: string): JWTVerifyGetKey {
-  // jose fetches a set at most once in 30 s, however many unknown key ids arrive, and keeps it for ten minutes.
-  if (/^https?:/.test(keys)) return createRemoteJWKSet(new URL(keys), { timeoutDuration: 3_000 });
-  try {
-    return createLocalJWKSet(JSON.parse(readFileSync(keys, 'utf8')) as JSONWebKeySet);
-  } catch (error) {
-    throw new ConfigError(`the key set ${keys} cannot be read: ${(error as Error).message}`);
-  }
+  readonly person: string;
+  readonly newcomers: boolean;
 }

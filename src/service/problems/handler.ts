@@ -2,6 +2,7 @@ import type { ErrorRequestHandler, Request, Response } from 'express';
 import type { Logger } from 'pino';
 import { PublishRefused, classify } from '../../store/failures.ts';
 import { TooMuchToLoad } from '../../store/world.ts';
+import { KeysUnavailable } from '../identity/keys.ts';
 import { CallerGone, Problem } from './problem.ts';
 
 /**
@@ -67,6 +68,7 @@ function asProblem(error: unknown): Problem {
   if (error instanceof URIError || (error as { status?: unknown } | null)?.status === 400) {
     return new Problem('malformed-request', { errors: [{ message: 'the address is not well formed' }] });
   }
+  if (error instanceof KeysUnavailable) return new Problem('unavailable', {}, { 'Retry-After': '5' });
   const failure = classify(error);
   if (failure.kind === 'unavailable' || failure.kind === 'conflict') {
     return new Problem('unavailable', {}, { 'Retry-After': '1' });
