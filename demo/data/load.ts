@@ -50,6 +50,12 @@ export async function loadDemo(
         sql`insert into gate.role_assignments (person, role) values (${value(id)}::uuid, ${value(role)})`,
       );
     }
+    const notice = data.notices.find(({ title }) => title === 'Queens for spring')!;
+    await run(
+      transaction,
+      sql`insert into gate.shares (id, collection, record, operations, sharer, person)
+        values (gen_random_uuid(), 'notices', ${value(notice.id)}::uuid, array['read'], ${value(person(notice.author) as string)}::uuid, ${value(person('cleo') as string)}::uuid)`,
+    );
     // The districts of the test identities can be found only now.
     await syncIdentities(transaction, rulebook);
     return count;

@@ -399,6 +399,49 @@ records
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/records.ts')).recordsDelete));
 
+records
+  .command('share')
+  .description('share one record, as far as the identity may')
+  .argument('<collection>')
+  .argument('<record>', 'its id or its label')
+  .addOption(as())
+  .option('--with <person>', 'a test identity, or somebody by address or id')
+  .option('--role <role>', 'whoever holds this role')
+  .addOption(new Option('--audience <audience>', 'all people, or everybody').choices(['people', 'everybody']))
+  .addOption(
+    new Option('--for <operations...>', 'what they may do with it beside reading').choices([
+      'read',
+      'update',
+      'delete',
+    ]),
+  )
+  .option('--until <time>', 'a day, or such as 2027-03-01T12:00:00Z')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/shares.ts')).recordsShare));
+records
+  .command('shares')
+  .description('with whom a record is shared')
+  .argument('<collection>')
+  .argument('<record>', 'its id or its label')
+  .addOption(as())
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/shares.ts')).recordsShares));
+
+const shares = program.command('shares').description('single records that people share with each other');
+shares
+  .command('list')
+  .option('--collection <name>')
+  .option('--by <person>', 'who shares, by address or id')
+  .option('--with <person>', 'whom it is shared with, by address or id')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/shares.ts')).sharesList));
+shares
+  .command('take')
+  .description('take a share back: it gives nothing from the next request on')
+  .argument('<share>', 'its id')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/shares.ts')).sharesTake));
+
 /**
  * Runs a command with its output, and turns what it throws into words and an exit code. A command is loaded when it
  * is called: “check” need not wait for the service's code.

@@ -54,3 +54,12 @@ export function wholeNumber(
       : `${option} takes a whole number from ${least} to ${most}`,
   );
 }
+
+/** A day means its beginning, in UTC. */
+export function moment(option: string, text: string | undefined): string | undefined {
+  if (text === undefined) return undefined;
+  const whole = /^\d{4}-\d{2}-\d{2}$/.test(text) ? `${text}T00:00:00Z` : text;
+  if (Number.isNaN(Date.parse(whole)))
+    throw new Misuse(`${option} takes a day or a time, such as 2027-03-01 or 2027-03-01T12:00:00Z`);
+  return whole;
+}

@@ -29,6 +29,7 @@ import {
   type PersonRequest,
   type RoleChangeRequest,
 } from './schemas/people.ts';
+import { shareSchema, sharesSchema, type ShareRequest, type SharesQuery } from './schemas/shares.ts';
 import {
   keyListSchema,
   newKeySchema,
@@ -52,6 +53,7 @@ export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
 export type * from './schemas/audit.ts';
 export type * from './schemas/people.ts';
+export type * from './schemas/shares.ts';
 export type * from './schemas/staff.ts';
 
 /** The service answered with a problem (RFC 9457). */
@@ -155,6 +157,29 @@ export class GateClient {
 
   async delete(collection: string, id: string, tag?: string): Promise<void> {
     await this.#send('DELETE', recordsPath(collection, id), ifMatch(tag));
+  }
+
+  /** The shares of a record, for whoever may share it; for others those that they made themself. */
+  async shares(collection: string, id: string) {
+    return (await this.#call('GET', `${recordsPath(collection, id)}/shares`, sharesSchema)).shares;
+  }
+
+  /** Shares a record, as far as the caller may; the same target again gets these operations and this end. */
+  share(collection: string, id: string, request: ShareRequest) {
+    return this.#call('POST', `${recordsPath(collection, id)}/shares`, shareSchema, { body: request });
+  }
+
+  async unshare(collection: string, id: string, share: string): Promise<void> {
+    await this.#send('DELETE', `${recordsPath(collection, id)}/shares/${encodeURIComponent(share)}`);
+  }
+
+  /** All shares, for staff. */
+  async everyShare(options: SharesQuery = {}) {
+    return (await this.#call('GET', `/v1/desk/shares${query(options)}`, sharesSchema)).shares;
+  }
+
+  async removeShare(share: string): Promise<void> {
+    await this.#send('DELETE', `/v1/desk/shares/${encodeURIComponent(share)}`);
   }
 
   signIn(email: string, password: string) {

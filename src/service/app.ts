@@ -16,6 +16,7 @@ import { aboutRoutes } from './routes/about.ts';
 import { consoleRoutes } from './routes/console.ts';
 import { deskRoutes } from './routes/desk.ts';
 import { recordRoutes } from './routes/records.ts';
+import { shareRoutes } from './routes/shares.ts';
 import { sessionRoutes } from './routes/session.ts';
 import { RulebookKeeper } from './rulebooks.ts';
 import { LoopbackDoor } from './sweep/door.ts';
@@ -75,7 +76,7 @@ export function createApp({
     type: ['application/json', 'application/merge-patch+json'],
     strict: false,
   });
-  app.use('/v1/records', recordBody, recordRoutes(database, callers));
+  app.use('/v1/records', recordBody, recordRoutes(database, callers), shareRoutes(database, callers));
   app.use('/v1/desk', refuseOtherSites);
   app.use('/v1/desk', (request, response, next) => {
     // Rulebooks have a larger limit of their own, set at their routes, behind the staff door.

@@ -28,6 +28,12 @@ import {
   rolesSchema,
 } from '../client/schemas/people.ts';
 import {
+  shareRequestSchema,
+  shareSchema,
+  sharesQuerySchema,
+  sharesSchema,
+} from '../client/schemas/shares.ts';
+import {
   joinSchema,
   keyListSchema,
   keyRequestSchema,
@@ -165,6 +171,39 @@ export const operations: Readonly<
       body: { schema: parametersSchema, types: json },
       answers: { 200: recordSchema, 204: 'Done, and no longer readable for the caller' },
       problems: [...everyRecordProblem, ...writeProblems, 'changed-meanwhile', 'value-required'],
+    },
+  },
+  '/v1/records/{collection}/{id}/shares': {
+    get: {
+      id: 'listShares',
+      summary: 'With whom a record is shared: for whoever may share it; others see what they shared themself',
+      tag: 'records',
+      answers: { 200: sharesSchema },
+      problems: everyRecordProblem,
+    },
+    post: {
+      id: 'share',
+      summary: 'Share one record, as far as a rule lets the caller, and they could do it by themself',
+      tag: 'records',
+      body: { schema: shareRequestSchema, types: json },
+      answers: { 201: shareSchema },
+      problems: [
+        ...everyRecordProblem,
+        'not-allowed',
+        'too-large',
+        'unsupported-media-type',
+        'reference-not-found',
+        'too-many-shares',
+      ],
+    },
+  },
+  '/v1/records/{collection}/{id}/shares/{share}': {
+    delete: {
+      id: 'unshare',
+      summary: 'Take a share back',
+      tag: 'records',
+      answers: { 204: 'Taken back' },
+      problems: everyRecordProblem,
     },
   },
   '/v1/me': {
@@ -412,6 +451,25 @@ export const operations: Readonly<
       tag: 'desk',
       answers: { 200: rolesSchema },
       problems: deskProblems,
+    },
+  },
+  '/v1/desk/shares': {
+    get: {
+      id: 'everyShare',
+      summary: 'What people share with each other, the newest first',
+      tag: 'desk',
+      query: sharesQuerySchema,
+      answers: { 200: sharesSchema },
+      problems: [...deskProblems, 'not-found'],
+    },
+  },
+  '/v1/desk/shares/{share}': {
+    delete: {
+      id: 'removeShare',
+      summary: 'Take a share back',
+      tag: 'desk',
+      answers: { 204: 'Taken back' },
+      problems: [...deskProblems, 'locked', 'not-found'],
     },
   },
   '/v1/desk/audit': {

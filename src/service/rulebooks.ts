@@ -1,6 +1,6 @@
 import type { Logger } from 'pino';
 import { checkRulebook } from '../core/check/index.ts';
-import type { Rulebook } from '../core/ir/rulebook.ts';
+import { emptyRulebook, type Rulebook } from '../core/ir/rulebook.ts';
 import type { Database } from '../store/connection.ts';
 import { DatabaseUnavailable } from '../store/failures.ts';
 import { publishedFiles } from '../store/publish/index.ts';
@@ -21,12 +21,11 @@ export class RulebookKeeper {
 
   /** The last one that was asked for: most likely the one in force. */
   get latest(): { readonly version: number | null; readonly rulebook: Rulebook } {
-    return this.#held ?? { version: null, rulebook: nothing };
+    return this.#held ?? { version: null, rulebook: emptyRulebook };
   }
 
-  /** Before the first publication there are no collections and no rules: everything is closed. */
   async inForce(version: number | null): Promise<Rulebook> {
-    if (version === null) return nothing;
+    if (version === null) return emptyRulebook;
     if (this.#held?.version === version) return this.#held.rulebook;
     const files = await publishedFiles(this.#database, version);
     const checked = files === null ? null : checkRulebook(files);
@@ -39,20 +38,3 @@ export class RulebookKeeper {
     return checked.rulebook;
   }
 }
-
-const nothing: Rulebook = {
-  sources: [],
-  schema: new Map(),
-  timeZone: 'UTC',
-  roles: new Map(),
-  attributes: new Map(),
-  actions: new Map(),
-  rules: [],
-  fences: [],
-  readThroughMe: new Set(),
-  identities: new Map(),
-  trials: [],
-  invariants: [],
-  acceptedReach: [],
-  ownerless: new Map(),
-};

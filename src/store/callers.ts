@@ -1,11 +1,13 @@
 import { isGivenByHand, type Claims } from '../core/evaluate/attributes.ts';
-import type { Caller } from '../core/evaluate/caller.ts';
-import type { Rulebook } from '../core/ir/rulebook.ts';
+import { rolesHeld, type Caller } from '../core/evaluate/caller.ts';
+import { shareableCollections, sharedRules } from '../core/evaluate/shares.ts';
+import type { Rule, Rulebook } from '../core/ir/rulebook.ts';
 import { arrivalParts } from '../core/sql/arrival.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
 import { identifier } from '../core/sql/identifiers.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, runKept, type Executor } from './connection.ts';
+import { sharesToward } from './shares/toward.ts';
 
 /** Who calls, and the moment and the rulebook of the call: worked out once, first, from one snapshot. */
 export interface Arrival {
@@ -25,12 +27,6 @@ export type Credentials =
   | { readonly kind: 'test identity'; readonly name: string }
   | { readonly kind: 'person'; readonly id: string };
 
-/** The part of a rulebook that says what is known of a caller. */
-export type Knowing = Pick<Rulebook, 'attributes' | 'roles' | 'timeZone'>;
-
-/** For questions about a visitor, of whom nothing is ever known. */
-export const nothingKnown: Knowing = { attributes: new Map(), roles: new Map(), timeZone: 'UTC' };
-
 /**
  * Looks the caller up. One statement, so that person, roles, attributes, clock and version belong together; nothing of
  * it is remembered from one request to the next, so every change holds for the next request. Where the version is not
@@ -39,30 +35,49 @@ export const nothingKnown: Knowing = { attributes: new Map(), roles: new Map(), 
  */
 export async function arrive(
   on: Executor,
-  rulebook: Knowing,
+  rulebook: Rulebook,
   credentials: Credentials,
   at: string | null = null,
 ): Promise<Arrival | null> {
-  const now = at === null ? sql`now()` : sql`${value(at)}::timestamptz`;
-  const statement = arrivalSql(rulebook, credentials, now);
+  const statement = arrivalSql(rulebook, credentials, momentSql(at));
   const [row] = await (on.isTransaction === true ? run : runKept)<Row>(on, statement);
   if (row === undefined) return null;
-  const { _now: moment, _version: version, _roles: given, _held: held, _email: email, ...values } = row;
-  if (credentials.kind === 'visitor') {
-    const caller = { person: null, roles: new Set<string>() };
-    return { caller, now: moment, version, unknownRoles: [] };
-  }
+  const { _now: now, _version: version } = row;
+  const known: Caller =
+    credentials.kind === 'visitor' ? { person: null, roles: new Set() } : callerOf(rulebook, row);
+  const shared = await sharedWith(on, rulebook, known, now);
+  const caller = shared.length === 0 ? known : { ...known, shared };
+  const unknownRoles =
+    credentials.kind === 'visitor' ? [] : row._roles.filter((role) => !rulebook.roles.has(role));
+  return { caller, now, version, unknownRoles };
+}
+
+function momentSql(at: string | null): Fragment {
+  return at === null ? sql`now()` : sql`${value(at)}::timestamptz`;
+}
+
+function callerOf(rulebook: Rulebook, row: Row): Caller {
+  const { _now: _, _version: __, _roles: given, _held: held, _email: email, ...values } = row;
   const byCondition = [...rulebook.roles.values()].filter((role) => role.when !== null);
   const roles = new Set([
     ...given.filter((role) => rulebook.roles.has(role) && isGivenByHand(rulebook, role)),
-    ...byCondition.filter((_, index) => held[index] === true).map((role) => role.name),
+    ...byCondition.filter((_role, index) => held[index] === true).map((role) => role.name),
   ]);
-  return {
-    caller: { person: { id: values.id as string, values: { ...values, email } }, roles },
-    now: moment,
-    version,
-    unknownRoles: given.filter((role) => !rulebook.roles.has(role)),
-  };
+  return { person: { id: values.id as string, values: { ...values, email } }, roles };
+}
+
+/**
+ * What others share with a caller at this moment, where the rulebook lets records be shared at all. Cost: one look-up, and
+ * where there is something, one statement for all of those who share.
+ */
+async function sharedWith(on: Executor, rulebook: Rulebook, caller: Caller, now: string): Promise<Rule[]> {
+  if (shareableCollections(rulebook).size === 0) return [];
+  const shares = await sharesToward(on, caller.person?.id ?? null, rolesHeld(rulebook, caller), now);
+  if (shares.length === 0) return [];
+  const ids = [...new Set(shares.map(({ sharer }) => sharer))];
+  const rows = await run<Row>(on, arrivalSql(rulebook, { kind: 'people', ids }, momentSql(now)));
+  const sharers = new Map(rows.map((row) => [row.id as string, callerOf(rulebook, row)]));
+  return sharedRules(rulebook, shares, sharers);
 }
 
 /** The service's own columns begin with an underscore, so that no field of people can hide one. */
@@ -74,7 +89,7 @@ type Row = {
   _email: string | null;
 } & Record<string, Value>;
 
-function arrivalSql(rulebook: Knowing, credentials: Credentials, now: Fragment): Fragment {
+function arrivalSql(rulebook: Rulebook, credentials: Arriving, now: Fragment): Fragment {
   const moment = sql`${now} as _now, (select max(version) from gate.rulebooks) as _version`;
   if (credentials.kind === 'visitor') return sql`select ${moment}`;
   const claims = credentials.kind === 'login' ? credentials.claims : {};
@@ -106,7 +121,10 @@ function verifiedEmail(claims: Claims): Fragment {
   return sql`case when p._email_verified or p.email = ${value(said)}::text then p.email end`;
 }
 
-function matching(credentials: Exclude<Credentials, { kind: 'visitor' }>): Fragment {
+/** Several people at once are only ever looked up by the service itself. */
+type Arriving = Credentials | { readonly kind: 'people'; readonly ids: readonly string[] };
+
+function matching(credentials: Exclude<Arriving, { kind: 'visitor' }>): Fragment {
   switch (credentials.kind) {
     case 'login':
       return sql`p.id = (select l.person from gate.logins as l where l.issuer = ${value(credentials.issuer)} and l.subject = ${value(credentials.subject)})`;
@@ -114,5 +132,7 @@ function matching(credentials: Exclude<Credentials, { kind: 'visitor' }>): Fragm
       return sql`p._identity = ${value(credentials.name)}`;
     case 'person':
       return sql`p.id = ${value(credentials.id)}::uuid`;
+    case 'people':
+      return sql`p.id = any(${value(credentials.ids)}::uuid[])`;
   }
 }

@@ -1,6 +1,7 @@
 import {
   addedBy,
-  audienceWords,
+  audienceOf,
+  ruleOf,
   givenBack,
   reachOf,
   type Added,
@@ -147,10 +148,8 @@ export async function reachersOf(
 function ofField(rulebook: Rulebook, reached: Reached, field: string): Reached {
   const covers = (operation: string) => (id: string) =>
     field === 'id' ||
-    rulebook.rules
-      .find((rule) => rule.id === id)!
-      .operations.get(operation)
-      ?.has(field) === true;
+    // A share covers what its sharer's rules do; that is in `shown` and `updatable` already.
+    ruleOf(rulebook, id)?.operations.get(operation)?.has(field) !== false;
   const only = (names: readonly string[]) => names.filter((name) => name === field);
   return {
     read: only(reached.shown).length > 0,
@@ -168,7 +167,7 @@ function ofField(rulebook: Rulebook, reached: Reached, field: string): Reached {
 }
 
 function reacher(rulebook: Rulebook, name: string, reached: Reached): Reacher {
-  const audience = (id: string) => audienceWords(rulebook.rules.find((rule) => rule.id === id)!.audience);
+  const audience = (id: string) => audienceOf(rulebook, id);
   return {
     name,
     shown: reached.shown,

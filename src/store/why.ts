@@ -8,6 +8,7 @@ import { arrive, type Credentials } from './callers.ts';
 import type { Database, Executor } from './connection.ts';
 import { explanation, type WhyQuestion } from './explanation.ts';
 import { rolledBack } from './roll-back.ts';
+import { mayShare } from './shares/change.ts';
 import { StoreSession } from './trials/port.ts';
 
 export interface WhyAnswer {
@@ -53,6 +54,11 @@ async function servedAnswer(
   if (operation === 'read') {
     const seen = await session.read(collection, id!);
     return { allowed: seen !== null && fields.every((field) => seen.shown.has(field)), note: null };
+  }
+  if (operation === 'share') {
+    const access = new Access(rulebook, caller, now);
+    const may = await mayShare(on, access, collection, id!);
+    return { allowed: may.read && may.share, note: null };
   }
   const rehearsal = await rehearse(session, operation, collection, id, values);
   // What is not about rules (a value that is taken, say) is told beside the answer that rules give.

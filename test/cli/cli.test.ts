@@ -42,7 +42,7 @@ describe('check', () => {
   test('says what it read, or shows every error; 0 and 1', async () => {
     expect(await firmgate('check', rulebook)).toMatchObject({
       code: 0,
-      out: expect.stringContaining('47 rules, 12 identities, 14 trials: no errors'),
+      out: expect.stringContaining('48 rules, 12 identities, 14 trials: no errors'),
     });
     const folder = mkdtempSync(join(tmpdir(), 'gate-'));
     writeFileSync(join(folder, 'a.gate'), 'rules hivs { }\nrole role');

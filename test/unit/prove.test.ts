@@ -164,6 +164,19 @@ test('what cannot be put to the solver, or takes too long, is not decided, and n
   });
 });
 
+test('what records can be shared is no part of a proof, and is never called proved; what is wrong is refuted all the same', async () => {
+  const sharing = 'people may read when keeper = me  people may share when keeper = me';
+  expect(await ask(sharing, 'read hives only if keeper = me')).toMatchObject({
+    result: 'not decided',
+    why: expect.stringContaining('records of hives can be shared'),
+  });
+  expect(await ask(sharing, 'read hives only if code = ""')).toMatchObject({ result: 'refuted' });
+  const following = 'people may read when some v in visits has (v.hive = this and me may read v)';
+  expect((await ask(following, 'read hives only if some v in visits has (v.hive = this)')).result).not.toBe(
+    'refuted',
+  );
+});
+
 test('the invariants of the demo are proved', async () => {
   const checked = checkRulebook(demoRulebook);
   if (!checked.ok) throw new Error('the demo rulebook has errors');

@@ -4,7 +4,7 @@ import type { AuditQuery } from '../../client/index.ts';
 import { deskClient } from '../credentials.ts';
 import { CheckFailed } from '../exit.ts';
 import type { Output } from '../output.ts';
-import { wholeNumber } from '../values.ts';
+import { moment, wholeNumber } from '../values.ts';
 
 interface Filters {
   readonly by?: string;
@@ -80,11 +80,12 @@ export async function auditVerify(output: Output, options: { readonly head?: str
 }
 
 function filtersOf({ by, action, subject, since, until }: Filters): Omit<AuditQuery, 'limit' | 'before'> {
-  const given = { actor: by, action, subject, since: moment(since), until: moment(until) };
+  const given = {
+    actor: by,
+    action,
+    subject,
+    since: moment('--since', since),
+    until: moment('--until', until),
+  };
   return Object.fromEntries(Object.entries(given).filter(([, each]) => each !== undefined));
-}
-
-/** A day means its beginning, in UTC. */
-function moment(text: string | undefined): string | undefined {
-  return text !== undefined && /^\d{4}-\d{2}-\d{2}$/.test(text) ? `${text}T00:00:00Z` : text;
 }

@@ -153,7 +153,8 @@ export async function recordsDelete(
   output.line(`${output.good('✓')} deleted`);
 }
 
-async function open(name: string, as: string): Promise<Desk> {
+/** A call as one identity; names that do not exist are told. */
+export async function open(name: string, as: string): Promise<Desk> {
   const overview = await (await deskClient()).overview();
   const collection = overview.collections.find((each) => each.name === name);
   if (collection === undefined) {
@@ -169,7 +170,7 @@ async function open(name: string, as: string): Promise<Desk> {
 }
 
 /** An id as it is; a label is looked for among what the identity may read. */
-async function recordId(desk: Desk, collection: Collection, text: string): Promise<string> {
+export async function recordId(desk: Desk, collection: Collection, text: string): Promise<string> {
   if (uuidShape.test(text)) return text;
   const found =
     collection.label === null

@@ -3,6 +3,7 @@ import type { RoleChangeRequest, RolePreview } from '../../client/index.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';
+import { moment } from '../values.ts';
 
 /** `firmgate roles list` */
 export async function rolesList(output: Output): Promise<void> {
@@ -137,15 +138,6 @@ function everyone(named: readonly string[], file: string | undefined): string[] 
   const all = [...named, ...listed];
   if (all.length === 0) throw new Misuse('name people, by address or id, or a file of them with --file');
   return all;
-}
-
-/** A day means its beginning, in UTC. */
-function moment(option: string, text: string | undefined): string | undefined {
-  if (text === undefined) return undefined;
-  const whole = /^\d{4}-\d{2}-\d{2}$/.test(text) ? `${text}T00:00:00Z` : text;
-  if (Number.isNaN(Date.parse(whole)))
-    throw new Misuse(`${option} takes a day or a time, such as 2027-03-01 or 2027-03-01T12:00:00Z`);
-  return whole;
 }
 
 function day(text: string): string {

@@ -101,6 +101,11 @@ export const problemTypes = {
     title: 'The rulebook does not fit the records that are there',
     next: 'Each of “errors” says what to do.',
   },
+  'too-many-shares': {
+    status: 409,
+    title: 'Too many people share with the same person, role or audience',
+    next: 'Give them a rule or a role for it instead, or take shares back first.',
+  },
   'changed-meanwhile': {
     status: 412,
     title: 'The record is no longer the one you have seen',

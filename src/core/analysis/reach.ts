@@ -57,7 +57,7 @@ export function reachOf(
     ...rest,
     through: [...rules].map(([rule, records]) => ({
       rule,
-      audience: audienceWords(ruleOf(rulebook, rule).audience),
+      audience: audienceOf(rulebook, rule),
       records,
     })),
   }));
@@ -82,7 +82,8 @@ export function givenBack(
   const found = new Map<string, GivenBack & { records: number }>();
   const { fields } = collectionOf(rulebook.schema, collection);
   for (const { reached, count } of classes) {
-    const rules = (reached.through.get('read') ?? []).map((id) => ruleOf(rulebook, id));
+    // What is shared comes from somebody else, and is no rule for these people.
+    const rules = (reached.through.get('read') ?? []).flatMap((id) => ruleOf(rulebook, id) ?? []);
     for (const field of reached.shown) {
       if (fields.get(field)!.system) continue;
       const giving = rules.filter((rule) => rule.operations.get('read')!.has(field));
@@ -131,8 +132,14 @@ function named(rule: Rule) {
   return { rule: rule.id, audience: audienceWords(rule.audience) };
 }
 
-function ruleOf(rulebook: Rulebook, id: string): Rule {
-  return rulebook.rules.find((rule) => rule.id === id)!;
+/** Whom a rule speaks of, in words; a share is no rule of the rulebook, and speaks of the caller alone. */
+export function audienceOf(rulebook: Rulebook, id: string): string {
+  const rule = ruleOf(rulebook, id);
+  return rule === undefined ? 'them alone' : audienceWords(rule.audience);
+}
+
+export function ruleOf(rulebook: Rulebook, id: string): Rule | undefined {
+  return rulebook.rules.find((rule) => rule.id === id);
 }
 
 /** Whom a rule speaks of, in the words of the language. */

@@ -1,7 +1,7 @@
 import type { Caller } from '../evaluate/caller.ts';
 import {
   actionGrants,
-  allowsDelete,
+  allowsWhole,
   allowsSupplied,
   grantsFor,
   promotesItself,
@@ -153,7 +153,7 @@ export class Deciding {
         !barred.includes(field) && allowsSupplied(this.#updating, 'update', [field], holdsUpdate).allowed,
     );
     const holdsDelete = holding(this.#deleting);
-    const mayDelete = allowsDelete(this.#deleting, holdsDelete);
+    const mayDelete = allowsWhole(this.#deleting, 'delete', holdsDelete);
     const actions = this.#actions.filter(({ action, own, updating }) => {
       const chosen = [...action.sets].filter(([, set]) => set.kind === 'parameter').map(([field]) => field);
       const holdsAction = holding(own);

@@ -4,6 +4,7 @@ import { actionKey, type Action } from '../ir/rulebook.ts';
 import type { Collection, Field, Schema } from '../types/schema.ts';
 import { typeName, type Type } from '../types/types.ts';
 import { withoutRepeats, type Findings } from './context.ts';
+import { ownOperations } from './roles.ts';
 import { checkType, unknownCollection } from './schema.ts';
 import { plainScope, type Scope } from './scope.ts';
 import { fixedValue, holdsValueOf } from './stamps.ts';
@@ -28,6 +29,15 @@ export function checkActions(
     const collection = schema.get(declaration.collection.text);
     if (collection === undefined) {
       unknownCollection(declaration.collection, schema.keys(), findings);
+      continue;
+    }
+    if ((ownOperations as readonly string[]).includes(declaration.name.text)) {
+      findings.add(
+        'N006',
+        `“${declaration.name.text}” is an operation that every collection has`,
+        declaration.name.span,
+        'choose another name',
+      );
       continue;
     }
     const parameters = new Map<string, { type: Type; required: boolean }>();

@@ -16,7 +16,8 @@ export function refuseCircles(rules: readonly Rule[], fences: readonly Fence[], 
   for (const { collection, operations, when, span } of [...rules, ...fences]) {
     for (const operation of operations.keys()) {
       const from = `${operation} ${collection}`;
-      if (operation === 'update' || operation === 'delete') add(from, `read ${collection}`);
+      if (operation === 'update' || operation === 'delete' || operation === 'share')
+        add(from, `read ${collection}`);
       for (const to of asked(when)) {
         add(from, to);
         spans.set(from, span);

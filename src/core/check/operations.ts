@@ -10,7 +10,7 @@ export const takesFields: ReadonlySet<string> = new Set(['read', 'create', 'upda
 
 const own: ReadonlySet<string> = new Set(ownOperations);
 
-/** Is it one of the four, or an action of the collection? And has it a field list only where it takes one? */
+/** Is it one that every collection has, or an action of the collection? And has it a field list only where it takes one? */
 export function knownOperation(
   { operation, fields, span }: OperationClause,
   collection: Collection,
@@ -23,8 +23,8 @@ export function knownOperation(
     unknownOperation({ text: operation, span }, collection.name, names, findings);
   } else if (fields !== null && !takesFields.has(operation)) {
     const why =
-      operation === 'delete'
-        ? 'a record is deleted whole: delete'
+      operation === 'delete' || operation === 'share'
+        ? `a record is ${operation === 'delete' ? 'deleted' : 'shared'} whole: ${operation}`
         : `what it sets is declared: “${operation}”`;
     findings.add('R001', `${why} takes no field list`, fields.span);
   }

@@ -9,7 +9,7 @@ import type { ScopeMaker } from './lets.ts';
 import { unknownCollection } from './schema.ts';
 
 /** The operations that every collection has. */
-export const ownOperations = ['read', 'create', 'update', 'delete'] as const;
+export const ownOperations = ['read', 'create', 'update', 'delete', 'share'] as const;
 
 /** The roles by name, each once. */
 export function declaredRoles(

@@ -1,4 +1,4 @@
-import { pairKey, type Audience, type Operation, type Rulebook } from '../ir/rulebook.ts';
+import { pairKey, type Audience, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
 import type { Value } from '../types/types.ts';
 
 /** The values of one record by field; a field that is not there counts as missing. */
@@ -16,6 +16,15 @@ export interface Caller {
    * visitor. Roles that the rulebook does not know count for nothing.
    */
   readonly roles: ReadonlySet<string>;
+  /** What others share with them, as rules that speak of them alone: see `shares.ts`. */
+  readonly shared?: readonly Rule[];
+}
+
+/** How somebody is called in sentences: by address, where they have one that is verified, and otherwise by id. */
+export function callerName({ person }: Pick<Caller, 'person'>): string {
+  if (person === null) return 'the visitor';
+  const { email } = person.values;
+  return typeof email === 'string' ? email : person.id;
 }
 
 /** The roles that count for one operation on one collection: those held, and what they bring along for it. */

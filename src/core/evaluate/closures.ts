@@ -78,6 +78,8 @@ export function valueIn(operand: Operand, frame: Frame, circumstances: Circumsta
   return compileOperand(operand)(frame, circumstances);
 }
 
+const noRoles: ReadonlySet<string> = new Set();
+
 function compileTest(condition: Condition): Test {
   switch (condition.kind) {
     case 'constant': {
@@ -155,6 +157,11 @@ function compileTest(condition: Condition): Test {
         }
         return result;
       };
+    }
+    case 'as': {
+      const { caller } = condition;
+      const inner = compileTest(condition.condition);
+      return (frame, circumstances) => inner(frame, { ...circumstances, caller, roles: noRoles });
     }
     case 'and':
       return compileChain(condition.operands, false);

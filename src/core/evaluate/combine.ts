@@ -43,13 +43,17 @@ export function grantsFor(
       rule.operations.has(operation) &&
       speaksOf(rule.audience, caller, roles),
   );
+  // A share is one more reason to allow; fences come after it like after any other.
+  const shared = (caller.shared ?? []).filter(
+    (rule) => rule.collection === collection && rule.operations.has(operation),
+  );
   const fences = rulebook.fences.filter(
     (fence) =>
       fence.collection === collection &&
       fence.operations.has(operation) &&
       ![...roles].some((role) => fence.exempt.has(role)),
   );
-  return { rules, fences, roles };
+  return { rules: shared.length === 0 ? rules : [...rules, ...shared], fences, roles };
 }
 
 /** The fences that are about the record as a whole. */
@@ -169,9 +173,9 @@ export function stampers(grants: Grants, operation: Operation, supplied: readonl
   );
 }
 
-/** May the record be deleted? Default deny: one rule must be true, and every fence passed. */
-export function allowsDelete(grants: Grants, holds: Holds): boolean {
-  return grants.rules.some(holds) && recordFences(grants, 'delete').every(holds);
+/** May the record be deleted, or shared? Default deny: one rule must be true, and every fence passed. */
+export function allowsWhole(grants: Grants, operation: 'delete' | 'share', holds: Holds): boolean {
+  return grants.rules.some(holds) && recordFences(grants, operation).every(holds);
 }
 
 /** Create rules with the very same stamps: they are tried together, and apart from all others. */
@@ -227,7 +231,7 @@ export function mayDecider(rulebook: Rulebook): MayDecider {
     if (shownFields(reading, [], asking(reading)) === null) return false;
     if (operation === 'read') return true;
     const grants = grantsFor(rulebook, caller, collection, operation);
-    if (operation === 'delete') return allowsDelete(grants, asking(grants));
+    if (operation === 'delete') return allowsWhole(grants, 'delete', asking(grants));
     const own = promotesItself(rulebook, caller, collection, record.id as string, fields);
     return own.length === 0 && allowsSupplied(grants, 'update', fields, asking(grants)).allowed;
   };

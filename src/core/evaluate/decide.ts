@@ -6,7 +6,7 @@ import type { Caller, RecordValues } from './caller.ts';
 import { compilePredicate, evaluateOperand, type Circumstances, type Predicate } from './closures.ts';
 import {
   actionGrants,
-  allowsDelete,
+  allowsWhole,
   allowsSupplied,
   createGroups,
   grantsFor,
@@ -76,10 +76,10 @@ export class Decider {
     const shown = this.shown(collection, record!);
     if (shown === null) return no('not readable');
     if (operation === 'read') return { allowed: true, refusedBy: null, fields: [...shown], after: null };
-    if (operation === 'delete') {
-      const grants = this.grants(collection, 'delete');
+    if (operation === 'delete' || operation === 'share') {
+      const grants = this.grants(collection, operation);
       const around = { ...this.around(grants), old: { record: record!, look: this.world.look } };
-      return allowsDelete(grants, this.holds(record!, around)) ? yes(null) : no('no rule');
+      return allowsWhole(grants, operation, this.holds(record!, around)) ? yes(null) : no('no rule');
     }
     const action = this.rulebook.actions.get(actionKey(collection, operation));
     return action === undefined ? this.#update(question) : this.#act(question, action);

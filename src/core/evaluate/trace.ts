@@ -53,6 +53,17 @@ export function traceCondition(condition: Condition, frame: Frame, circumstances
       const target = id === null ? null : circumstances.look(condition.collection, id as string);
       return { ...leaf(condition.target), target };
     }
+    case 'as':
+      return {
+        ...leaf(),
+        parts: [
+          traceCondition(condition.condition, frame, {
+            ...circumstances,
+            caller: condition.caller,
+            roles: new Set(),
+          }),
+        ],
+      };
     case 'constant':
     case 'has role':
       return leaf();

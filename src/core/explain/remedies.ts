@@ -273,6 +273,7 @@ function waysTo(
     case 'some':
       return wanted ? added(condition, frame, circumstances, typeOf) : [];
     case 'constant':
+    case 'as':
     case 'may':
       return [];
     default:
@@ -292,7 +293,10 @@ function combined(each: readonly (readonly Change[][])[]): Change[][] {
   );
 }
 
-type Leaf = Exclude<Condition, { kind: 'constant' | 'and' | 'or' | 'not' | 'some' | 'may' | 'has role' }>;
+type Leaf = Exclude<
+  Condition,
+  { kind: 'constant' | 'and' | 'or' | 'not' | 'some' | 'may' | 'has role' | 'as' }
+>;
 
 function waysOfLeaf(leaf: Leaf, wanted: boolean, frame: Frame, circumstances: Circumstances): Change[] {
   return sidesOf(leaf).flatMap(({ own, other, isLeft }) => {

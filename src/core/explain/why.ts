@@ -63,6 +63,9 @@ export interface WhyOptions {
   readonly showSensitive: boolean;
 }
 
+/** The operations after which the record is as it was, or gone: there is no other side to ask. */
+const unchanging: ReadonlySet<string> = new Set(['read', 'delete', 'share']);
+
 /** Explains one answer. Cost: that of a hundred decisions or so, most of them for the remedies. */
 export function explainWhy(decider: Decider, question: Question, options: WhyOptions): Why {
   return new Explanation(decider, question, options).make();
@@ -224,12 +227,14 @@ class Explanation {
       return covered instanceof Set ? fields.filter((field) => covered.has(field)) : fields;
     };
     const action = this.#rulebook.actions.get(actionKey(collection, operation));
-    const rules = this.#rulebook.rules.filter(
+    // What is shared with the caller stands behind the rules of the rulebook.
+    const shared = this.#decider.caller.shared ?? [];
+    const rules = [...this.#rulebook.rules, ...shared].filter(
       (rule) => rule.collection === collection && rule.operations.has(operation),
     );
     const found = rules.map((rule): RuleWhy => {
       const speaks = grants.rules.includes(rule);
-      const isWrite = operation !== 'read' && operation !== 'delete';
+      const isWrite = !unchanging.has(operation);
       return {
         ...this.#place(rule),
         kind: 'rule',
@@ -255,14 +260,7 @@ class Explanation {
       ...this.#place(fence),
       kind: 'fence',
       fields: fields.length === 0 || action !== undefined ? null : isAbout(fence),
-      ...this.#asked(
-        fence,
-        roles,
-        collection,
-        record,
-        operation === 'read' || operation === 'delete' ? null : after,
-        operation,
-      ),
+      ...this.#asked(fence, roles, collection, record, unchanging.has(operation) ? null : after, operation),
     }));
     return [...found, ...fences];
   }
@@ -309,7 +307,9 @@ class Explanation {
       const old = { record: record!, look: decider.world.look };
       add('as it is', record!, { ...decider.around({ roles }), old });
     } else {
-      const stamped = 'stamps' in asked ? decider.stampsOf(asked as Rule) : new Map<string, Value>();
+      // On an update only a sentence about update alone stamps.
+      const stamps = 'stamps' in asked && (operation !== 'update' || asked.operations.size === 1);
+      const stamped = stamps ? decider.stampsOf(asked as Rule) : new Map<string, Value>();
       const whole = { ...after, ...Object.fromEntries(stamped) };
       const both = decider.sides({ roles }, collection, record!, whole);
       add('as it is', record!, both.before);

@@ -1,3 +1,4 @@
+import { callerName } from '../evaluate/caller.ts';
 import type { Condition, Operand, PathOperand } from '../ir/conditions.ts';
 import type { Value } from '../types/types.ts';
 import { JsonDocument } from '../types/types.ts';
@@ -44,6 +45,8 @@ function words(condition: Condition, tight: boolean): string {
       const { collection, depth } = condition.range;
       return `some ${variableName(depth)} in ${collection} has (${words(condition.body, false)})`;
     }
+    case 'as':
+      return `${callerName(condition.caller)} could by themself (${words(condition.condition, false)})`;
     case 'and':
     case 'or': {
       const joined = condition.operands.map((each) => words(each, true)).join(` ${condition.kind} `);

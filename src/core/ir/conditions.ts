@@ -1,4 +1,4 @@
-import type { Scalar, Type } from '../types/types.ts';
+import type { Scalar, Type, Value } from '../types/types.ts';
 
 /**
  * The small normal form of conditions: the only input of the closures and of the SQL.
@@ -85,8 +85,16 @@ export type Condition =
     }
   /** True if the body is true for a record; else unknown if it is unknown for one; else false. */
   | { readonly kind: 'some'; readonly range: Range; readonly body: Condition }
+  /** The condition as it is for somebody else, whose `me` it speaks of; it asks for no role. For shares alone. */
+  | { readonly kind: 'as'; readonly caller: SomebodyElse; readonly condition: Condition }
   | { readonly kind: 'and' | 'or'; readonly operands: readonly Condition[] }
   | { readonly kind: 'not'; readonly operand: Condition };
+
+/** A caller that a condition brings along: see `core/evaluate/caller.ts`. */
+export interface SomebodyElse {
+  readonly person: { readonly id: string; readonly values: Readonly<Record<string, Value>> } | null;
+  readonly roles: ReadonlySet<string>;
+}
 
 export const always: Condition = { kind: 'constant', value: true };
 
@@ -126,6 +134,8 @@ function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
       return [node.target];
     case 'some':
       return [node.body];
+    case 'as':
+      return [node.condition];
     case 'count':
       return [node.where];
   }

@@ -34,6 +34,8 @@ export function rewriteCondition(condition: Condition, by: Rewriting): Condition
         return { ...condition, target: rewriteOperand(condition.target, by) as PathOperand };
       case 'some':
         return { ...condition, body: inner(condition.body) };
+      case 'as':
+        return { ...condition, condition: inner(condition.condition) };
       case 'and':
       case 'or':
         return { ...condition, operands: condition.operands.map(inner) };

@@ -28,7 +28,25 @@ export interface Rulebook {
   readonly ownerless: ReadonlyMap<string, string>;
 }
 
-/** `read`, `create`, `update`, `delete`, or the name of an action of the collection. */
+/** Before the first publication there are no collections and no rules: everything is closed. */
+export const emptyRulebook: Rulebook = {
+  sources: [],
+  schema: new Map(),
+  timeZone: 'UTC',
+  roles: new Map(),
+  attributes: new Map(),
+  actions: new Map(),
+  rules: [],
+  fences: [],
+  readThroughMe: new Set(),
+  identities: new Map(),
+  trials: [],
+  invariants: [],
+  acceptedReach: [],
+  ownerless: new Map(),
+};
+
+/** `read`, `create`, `update`, `delete`, `share`, or the name of an action of the collection. */
 export type Operation = string;
 
 export interface Role {

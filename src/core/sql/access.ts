@@ -170,6 +170,11 @@ export class Access {
       visible: () => null,
       may: (may, target, around) => this.#may(may, target, around),
       mayIds: (may, around) => this.#mayIds(may, around),
+      as: (caller, around) => {
+        const other = new Access(this.rulebook, caller, this.now, { sets: this.#sets });
+        const { me, hasRole, may, mayIds } = other.around(around.alias, noRoles);
+        return { ...around, me, hasRole, may, ...(mayIds === undefined ? {} : { mayIds }) };
+      },
       ...(this.#sets ? { asSet: setSql } : {}),
     };
   }

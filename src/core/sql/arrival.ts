@@ -42,6 +42,8 @@ export function arrivalParts(
     visible: () => null,
     // The checker keeps “me may” out of roles and attributes.
     may: () => sql`false`,
+    // And shares are of rules alone.
+    as: (_, inner) => inner,
   };
   const attributes = [...rulebook.attributes.values()];
   return {

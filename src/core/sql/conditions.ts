@@ -1,4 +1,4 @@
-import type { Condition, Operand, PathOperand, Range, Step } from '../ir/conditions.ts';
+import type { Condition, Operand, PathOperand, Range, SomebodyElse, Step } from '../ir/conditions.ts';
 import { UTC, ZONES_BEGIN } from '../types/time.ts';
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
 import { allOf, anyOf, sql, value, type Fragment, type Slot, type SqlValue } from './fragment.ts';
@@ -13,6 +13,8 @@ export interface Surroundings {
   readonly me: (step: Step, type: Type) => Fragment;
   /** Does the caller hold the role, for the operation that is being decided? */
   readonly hasRole: (role: string) => boolean;
+  /** The same surroundings with somebody else as the caller. */
+  readonly as: (caller: SomebodyElse, around: Surroundings) => Surroundings;
   /** The moment of the request, and its day in the rulebook's time zone. */
   readonly now: Fragment;
   readonly today: Fragment;
@@ -102,6 +104,8 @@ export function conditionSql(
     }
     case 'some':
       return someSql(condition.range, condition.body, around, precision);
+    case 'as':
+      return conditionSql(condition.condition, around.as(condition.caller, around), precision);
     case 'and':
       return allOf(parts(condition.operands));
     case 'or':

@@ -51,7 +51,7 @@ async function whyQuestion(
   knownName(
     'operation',
     operation,
-    ['read', 'create', 'update', 'delete', ...actions.map((each) => each.name)],
+    ['read', 'create', 'update', 'delete', 'share', ...actions.map((each) => each.name)],
     'operation',
   );
   for (const field of fields) knownName('fields', field, [...collection.fields.keys()], 'field');
@@ -62,7 +62,7 @@ async function whyQuestion(
     if (operation !== 'update' || collection.fields.get(field)!.system)
       throw fault('unchanged', 'only an update supplies fields, and none that the service fills in itself');
   }
-  if (operation === 'read' || operation === 'delete') {
+  if (operation === 'read' || operation === 'delete' || operation === 'share') {
     if (Object.keys(values).length > 0) throw fault('values', `${operation} takes no values`);
   }
   if ((record === undefined) !== (operation === 'create'))
@@ -135,7 +135,10 @@ async function resolvedReference(
 }
 
 function past(operation: string): string {
-  return { read: 'read', update: 'changed', delete: 'deleted' }[operation] ?? `acted on (${operation})`;
+  return (
+    { read: 'read', update: 'changed', delete: 'deleted', share: 'shared' }[operation] ??
+    `acted on (${operation})`
+  );
 }
 
 /** A name that must be one of these; 400 with the nearest one otherwise. */

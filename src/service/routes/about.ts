@@ -2,7 +2,8 @@ import { rolesHeld } from '../../core/evaluate/caller.ts';
 import { Router } from 'express';
 import { problemTypes, type ProblemType } from '../../client/schemas/problems.ts';
 import type { HealthDocument } from '../../client/schemas/records.ts';
-import { arrive, nothingKnown } from '../../store/callers.ts';
+import { emptyRulebook } from '../../core/ir/rulebook.ts';
+import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import type { CallerFinder } from '../identity/caller.ts';
 import { openApiDocument } from '../openapi.ts';
@@ -56,7 +57,7 @@ export function aboutRoutes(database: Database, callers: CallerFinder, isReady: 
   async function healthOf(): Promise<HealthDocument> {
     try {
       if (!isReady()) throw new Problem('unavailable');
-      const arrival = await arrive(database, nothingKnown, { kind: 'visitor' });
+      const arrival = await arrive(database, emptyRulebook, { kind: 'visitor' });
       return { status: 'ok', database: 'reachable', rulebook: arrival!.version };
     } catch {
       return { status: 'unavailable', database: 'unreachable', rulebook: null };

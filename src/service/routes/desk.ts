@@ -3,7 +3,8 @@ import { lookQuerySchema } from '../../client/schemas/desk.ts';
 import { withFullSight } from '../../core/evaluate/full-sight.ts';
 import { Access } from '../../core/sql/access.ts';
 import { note } from '../../store/audit/index.ts';
-import { arrive, nothingKnown } from '../../store/callers.ts';
+import { emptyRulebook } from '../../core/ir/rulebook.ts';
+import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countRecords, publish } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
@@ -26,6 +27,7 @@ import { offerProof, rulebookBody } from './proof.ts';
 import { send } from './records.ts';
 import { jsonBody, offer } from './route.ts';
 import { offerUnlock } from './session.ts';
+import { offerDeskShares } from './shares.ts';
 import { offerStaff } from './staff.ts';
 
 /** `/v1/desk`: the developer's side. Staff alone, each as far as their level goes; each route says which it takes. */
@@ -123,11 +125,12 @@ export function deskRoutes(
   offerStaff(router, database);
   offerAudit(router, database);
   offerPeople(router, database, async () => rulebooks.inForce((await present()).version));
+  offerDeskShares(router, database);
   offerProof(router, database, rulebooks, async () => (await present()).version, openDoor);
   return router;
 
   async function present() {
-    const arrival = await arrive(database, nothingKnown, { kind: 'visitor' });
+    const arrival = await arrive(database, emptyRulebook, { kind: 'visitor' });
     return arrival!;
   }
 

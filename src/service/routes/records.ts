@@ -175,7 +175,7 @@ function named(request: Request, parameter: string): string {
 }
 
 /** An id that no record could have is one that no record has. */
-function recordId(collection: Collection, request: Request): string {
+export function recordId(collection: Collection, request: Request): string {
   const parsed = parseValue({ kind: 'ref', collection: collection.name }, named(request, 'id'));
   if (!parsed.ok || parsed.value === null) throw new Problem('not-found');
   return parsed.value as string;

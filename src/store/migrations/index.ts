@@ -5,12 +5,14 @@ import * as first from './0001-foundations.ts';
 import * as second from './0002-verified-addresses.ts';
 import * as third from './0003-staff-and-trail.ts';
 import * as fourth from './0004-people.ts';
+import * as fifth from './0005-shares.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
   '0002-verified-addresses': second,
   '0003-staff-and-trail': third,
   '0004-people': fourth,
+  '0005-shares': fifth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

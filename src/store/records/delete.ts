@@ -1,7 +1,9 @@
-import { allowsDelete, grantsFor } from '../../core/evaluate/combine.ts';
+import { allowsWhole, grantsFor } from '../../core/evaluate/combine.ts';
+import { shareableCollections } from '../../core/evaluate/shares.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { asking, recordFlagsSql } from '../../core/sql/writes.ts';
 import type { Executor } from '../connection.ts';
+import { forgetShares } from '../shares/toward.ts';
 import { deleteWithReferrers, takesAlong } from './cascade.ts';
 import { done, refuse, type Outcome } from './outcome.ts';
 import { lockRecord } from './read.ts';
@@ -27,9 +29,11 @@ export async function deleteRecord(
     const holds = await truthOf(transaction, recordFlagsSql(access, asking(grants), collection, id), [
       'before',
     ]);
-    if (!allowsDelete(grants, holds)) return refuse({ kind: 'not allowed', fields: [] });
+    if (!allowsWhole(grants, 'delete', holds)) return refuse({ kind: 'not allowed', fields: [] });
     if (!(await deleteWithReferrers(transaction, access, collection, id)))
       return refuse({ kind: 'still referenced' });
+    if (shareableCollections(access.rulebook).has(collection))
+      await forgetShares(transaction, collection, id);
     return done(null);
   });
 }

@@ -29,14 +29,14 @@ interface Kept {
  */
 export async function listStatement(on: Executor, access: Access, question: ListQuestion): Promise<Kept> {
   const shape = shapeOf(access, question);
-  const { forms, lists } = rememberedOf(access.rulebook);
+  const { forms, lists } = rememberedOf(access);
   let form = forms.get(shape);
   if (form === undefined) {
     form = await cheapest(on, formulations(access, question));
     forms.set(shape, form);
     lists.delete(shape);
   }
-  if (question.filter !== null) {
+  if (question.filter !== null || hasShares(access)) {
     const reading = access.selectList(question.collection, 'r');
     return { statement: listSql(access, question, form), reading };
   }
@@ -60,7 +60,7 @@ export async function countStatement(
   question: Pick<ListQuestion, 'collection' | 'filter'>,
 ): Promise<Fragment> {
   const shape = shapeOf(access, question);
-  const { forms } = rememberedOf(access.rulebook);
+  const { forms } = rememberedOf(access);
   const all = countSql(access, question);
   let form = forms.get(shape);
   if (form === undefined) {
@@ -72,7 +72,8 @@ export async function countStatement(
 
 /** The statement that reads one record, kept for everybody of the same roles. */
 export function readStatement(access: Access, collection: string, id: string, lock: boolean): Kept {
-  const { reads } = rememberedOf(access.rulebook);
+  if (hasShares(access)) return readSql(access, collection, id, lock);
+  const { reads } = rememberedOf(access);
   const shape = `${shapeOf(access, { collection, filter: null })} ${lock}`;
   let kept = reads.get(shape);
   if (kept === undefined) {
@@ -112,7 +113,14 @@ interface Remembered {
 
 const remembered = new WeakMap<Rulebook, Remembered>();
 
-function rememberedOf(rulebook: Rulebook): Remembered {
+/** What is shared with a caller is theirs alone: nothing that is made of it serves anybody else. */
+function hasShares({ caller }: Access): boolean {
+  return caller.shared !== undefined;
+}
+
+function rememberedOf(access: Access): Remembered {
+  if (hasShares(access)) return forNobodyElse();
+  const { rulebook } = access;
   let known = remembered.get(rulebook);
   if (known === undefined) {
     known = {
@@ -123,6 +131,14 @@ function rememberedOf(rulebook: Rulebook): Remembered {
     remembered.set(rulebook, known);
   }
   return known;
+}
+
+function forNobodyElse(): Remembered {
+  return {
+    forms: new LRUCache({ max: 1 }),
+    lists: new LRUCache({ max: 1 }),
+    reads: new LRUCache({ max: 1 }),
+  };
 }
 
 /** A node of a plan, of EXPLAIN (FORMAT JSON). */

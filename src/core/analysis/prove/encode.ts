@@ -208,6 +208,9 @@ export class Encoder {
         const { term, present } = value(condition.operand);
         return known([present], term);
       }
+      case 'as':
+        // Rules hold none; only what is shared with a caller does, and no such caller is put to the solver.
+        throw new CannotEncode('a share');
       case 'has role': {
         const counts = this.#counts(condition.role, pair);
         return { yes: counts, no: not(counts) };

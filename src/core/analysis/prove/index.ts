@@ -9,6 +9,8 @@ import {
   type Grants,
 } from '../../evaluate/combine.ts';
 import { rolesFor } from '../../evaluate/caller.ts';
+import { shareableCollections } from '../../evaluate/shares.ts';
+import { maysOf } from '../../ir/conditions.ts';
 import { actionKey, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE } from '../../types/schema.ts';
 import { CannotEncode } from './declarations.ts';
@@ -47,18 +49,38 @@ const WORLDS = 4_000;
  * is not decided.
  */
 export async function prove(rulebook: Rulebook, invariant: Invariant, solve: Solve): Promise<Proof> {
+  const shared = sharedBeyondProof(rulebook, invariant);
   const against = (found: Found) => speaksAgainst(rulebook, invariant, found);
   const refuted = (found: Found): Proof => ({
     result: 'refuted',
     example: exampleOf(rulebook, invariant, smallest(rulebook, found, against)),
   });
   const answer = await askSolver(rulebook, invariant, solve, against);
-  if (answer === 'proved') return { result: 'proved' };
+  if (answer === 'proved')
+    return shared === null ? { result: 'proved' } : { result: 'not decided', why: shared };
   if ('record' in answer) return refuted(answer);
   const found = searchAtRandom(rulebook, invariant, WORLDS, against);
   if (found !== null) return refuted(found);
   const why = `${answer.undecided}, and nobody in ${WORLDS} small random worlds speaks against it`;
   return { result: 'not decided', why };
+}
+
+/**
+ * A proof is over rules and fences. Where records that it is about can be shared, somebody may do with one what another
+ * person may: that is a third party that no question to the solver has. It may still be refuted. Null where nothing is shared.
+ */
+function sharedBeyondProof(rulebook: Rulebook, { collection, operation, only }: Invariant): string | null {
+  const shareable = shareableCollections(rulebook);
+  const reading = [
+    collection,
+    ...[...rulebook.rules, ...rulebook.fences].flatMap(({ when }) =>
+      maysOf(when).map((may) => may.collection),
+    ),
+    ...maysOf(only).map((may) => may.collection),
+  ];
+  const touched = reading.find((each) => shareable.has(each));
+  if (touched === undefined || operation === 'create') return null;
+  return `the rules keep to it, but records of ${touched} can be shared, and what is shared is not part of the proof: fence it, or let a sweep and the trials watch it`;
 }
 
 /** Proved, an example that the closures bear out, or why neither. */

@@ -10,7 +10,7 @@ import type {
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseCondition, parseOperand } from './expressions.ts';
 
-/** The four operations that every collection has. */
+/** The operations that are keywords; `share` and the application's own actions are names. */
 export const operations: ReadonlySet<string> = new Set(['read', 'create', 'update', 'delete']);
 const everyWho: ReadonlySet<string> = new Set(['everybody', 'people', 'visitors']);
 
@@ -96,7 +96,7 @@ export function parseOperations(cursor: Cursor): OperationClause[] {
 export function parseOperation(cursor: Cursor): OperationClause {
   const { token } = cursor;
   if (token.kind !== 'name' && (token.kind !== 'keyword' || !operations.has(token.text))) {
-    return cursor.fail('P001', 'expected read, create, update, delete or the name of an action');
+    return cursor.fail('P001', 'expected read, create, update, delete, share or the name of an action');
   }
   cursor.next();
   const fields = cursor.isSymbol('(') ? parseFieldList(cursor) : null;

@@ -1,0 +1,224 @@
+import { v7 as uuid } from 'uuid';
+import { callerName } from '../../core/evaluate/caller.ts';
+import { SHARE, byThemself, type Shareable } from '../../core/evaluate/shares.ts';
+import { Access } from '../../core/sql/access.ts';
+import { commaList, sql, value } from '../../core/sql/fragment.ts';
+import { column, identifier, table } from '../../core/sql/identifiers.ts';
+import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
+import { note, type Actor } from '../audit/index.ts';
+import { run, type Database, type Executor } from '../connection.ts';
+
+/** With whom: one of the three. */
+export type ShareTarget =
+  { readonly person: string } | { readonly role: string } | { readonly audience: 'people' | 'everybody' };
+
+/** A share as it is listed. Times are RFC 3339. */
+export interface ShareEntry {
+  readonly id: string;
+  readonly collection: string;
+  readonly record: string;
+  readonly operations: readonly Shareable[];
+  readonly sharer: string;
+  readonly person: string | null;
+  readonly role: string | null;
+  readonly audience: 'people' | 'everybody' | null;
+  readonly created_at: string;
+  readonly ends: string | null;
+}
+
+export type ShareRefusal =
+  | { readonly kind: 'not found' | 'not allowed' | 'person not found' | 'too many' }
+  | { readonly kind: 'operations not allowed'; readonly operations: readonly Shareable[] };
+
+/**
+ * How many people may share something with the same person, role or audience at one time: what each of them may is worked
+ * out for every request that it reaches.
+ */
+export const MOST_SHARERS = 200;
+
+/**
+ * Shares one record. The caller must be able to read it, a rule must let them share it, and each operation must be their own
+ * by themself: nothing can be passed on that was itself shared. Sharing it with the same target again gives the share these
+ * operations and this end.
+ */
+export async function shareRecord(
+  database: Database,
+  access: Access,
+  collection: string,
+  record: string,
+  wanted: {
+    readonly operations: readonly Shareable[];
+    readonly target: ShareTarget;
+    readonly ends: string | null;
+  },
+  origin: string | null,
+): Promise<ShareEntry | ShareRefusal> {
+  const sharer = access.caller.person;
+  if (sharer === null) return { kind: 'not found' };
+  const operations = [...new Set<Shareable>(['read', ...wanted.operations])];
+  const { target, ends } = wanted;
+  return database.transaction(async (transaction): Promise<ShareEntry | ShareRefusal> => {
+    const may = await mayShare(transaction, access, collection, record);
+    if (!may.read) return { kind: 'not found' };
+    if (!may.share) return { kind: 'not allowed' };
+    const lacking = operations.filter((operation) => !may[operation]);
+    if (lacking.length > 0) return { kind: 'operations not allowed', operations: lacking };
+    if ('person' in target && !(await isReadablePerson(transaction, access, target.person)))
+      return { kind: 'person not found' };
+    if (await isCrowded(transaction, target, sharer.id)) return { kind: 'too many' };
+    const [entry] = await run<ShareEntry>(
+      transaction,
+      sql`insert into gate.shares as s (id, collection, record, operations, sharer, person, role, audience, ends)
+        values (${value(uuid())}::uuid, ${value(collection)}, ${value(record)}::uuid, ${value(operations)}::text[], ${value(sharer.id)}::uuid,
+          ${value('person' in target ? target.person : null)}::uuid, ${value('role' in target ? target.role : null)}::text,
+          ${value('audience' in target ? target.audience : null)}::text, ${value(ends)}::timestamptz)
+        on conflict (collection, record, sharer, coalesce(person::text, role, audience))
+          do update set operations = excluded.operations, ends = excluded.ends
+        returning ${columns}`,
+    );
+    await note(transaction, actorOf(access, origin), 'share.give', `${collection} ${record}`, {
+      ...target,
+      for: operations,
+      ...(ends === null ? {} : { until: ends }),
+    });
+    return entry!;
+  });
+}
+
+/** The shares of a record, for whoever may share it; others see those that they made themself. Null: not readable. */
+export async function sharesOf(
+  on: Executor,
+  access: Access,
+  collection: string,
+  record: string,
+): Promise<ShareEntry[] | null> {
+  const may = await mayShare(on, access, collection, record);
+  if (!may.read) return null;
+  const all = await listShares(on, { collection, record });
+  return may.share ? all : all.filter(({ sharer }) => sharer === access.caller.person?.id);
+}
+
+/** Takes a share back: whoever made it, and whoever may share the record. */
+export async function takeBack(
+  database: Database,
+  access: Access,
+  collection: string,
+  record: string,
+  share: string,
+  origin: string | null,
+): Promise<boolean> {
+  return database.transaction(async (transaction) => {
+    const may = await mayShare(transaction, access, collection, record);
+    const [found] = (await listShares(transaction, { collection, record })).filter(({ id }) => id === share);
+    const own = found !== undefined && found.sharer === access.caller.person?.id;
+    if (found === undefined || !(own || (may.read && may.share))) return false;
+    return remove(transaction, found, actorOf(access, origin));
+  });
+}
+
+/** Takes a share back from the desk. */
+export async function removeShare(database: Database, share: string, actor: Actor): Promise<boolean> {
+  return database.transaction(async (transaction) => {
+    const [found] = await listShares(transaction, { id: share });
+    return found !== undefined && (await remove(transaction, found, actor));
+  });
+}
+
+export interface ShareFilter {
+  readonly id?: string | undefined;
+  readonly collection?: string | undefined;
+  readonly record?: string | undefined;
+  readonly sharer?: string | undefined;
+  readonly person?: string | undefined;
+}
+
+/** Most shares that are listed at once. */
+const MOST_LISTED = 1_000;
+
+/** Shares, the newest first; those that have ended, too. */
+export async function listShares(on: Executor, filter: ShareFilter): Promise<ShareEntry[]> {
+  const { id, collection, record, sharer, person } = filter;
+  const conditions = [
+    sql`true`,
+    ...(id === undefined ? [] : [sql`s.id = ${value(id)}::uuid`]),
+    ...(collection === undefined ? [] : [sql`s.collection = ${value(collection)}`]),
+    ...(record === undefined ? [] : [sql`s.record = ${value(record)}::uuid`]),
+    ...(sharer === undefined ? [] : [sql`s.sharer = ${value(sharer)}::uuid`]),
+    ...(person === undefined ? [] : [sql`s.person = ${value(person)}::uuid`]),
+  ];
+  const where = conditions.reduce((before, each) => sql`${before} and ${each}`);
+  return run<ShareEntry>(
+    on,
+    sql`select ${columns} from gate.shares as s where ${where} order by s.created_at desc, s.id limit ${value(MOST_LISTED)}::integer`,
+  );
+}
+
+const columns = sql`s.id, s.collection, s.record, s.operations, s.sharer, s.person, s.role, s.audience, s.created_at, s.ends`;
+
+async function remove(on: Executor, found: ShareEntry, actor: Actor): Promise<boolean> {
+  const gone = await run(on, sql`delete from gate.shares where id = ${value(found.id)}::uuid returning 1`);
+  if (gone.length === 0) return false;
+  const { collection, record, person, role, audience, operations } = found;
+  await note(on, actor, 'share.take', `${collection} ${record}`, { person, role, audience, for: operations });
+  return true;
+}
+
+/** Readable with what is shared with the caller, too; everything else by themself. Asked of the record as it is now. */
+export async function mayShare(
+  on: Executor,
+  access: Access,
+  collection: string,
+  record: string,
+): Promise<{
+  readonly read: boolean;
+  readonly share: boolean;
+  readonly update: boolean;
+  readonly delete: boolean;
+}> {
+  const { rulebook } = access;
+  const own = new Access(rulebook, byThemself(access.caller), access.now);
+  const fields = [...collectionOf(rulebook.schema, collection).fields.values()];
+  const updatable = fields.filter((field) => !field.system).map((field) => field.name);
+  const flags = [
+    sql`(${access.readable(collection, 'r')}) is true as read`,
+    sql`(${own.allowed(SHARE, collection, null, 'r')}) is true as share`,
+    sql`(${own.allowed('update', collection, updatable, 'r')}) is true as update`,
+    sql`(${own.allowed('delete', collection, null, 'r')}) is true as ${identifier('delete')}`,
+  ];
+  const [row] = await run<{ read: boolean; share: boolean; update: boolean; delete: boolean }>(
+    on,
+    sql`select ${commaList(flags)} from ${table(collection)} as r where ${column('r', 'id')} = ${value(record)}::uuid`,
+  );
+  return row ?? { read: false, share: false, update: false, delete: false };
+}
+
+/** Like any reference: what one cannot read cannot be pointed at, and whether it is there is not told. */
+async function isReadablePerson(on: Executor, access: Access, person: string): Promise<boolean> {
+  const readable = access.readable(PEOPLE, 'r');
+  const rows = await run(
+    on,
+    sql`select 1 from ${table(PEOPLE)} as r where ${column('r', 'id')} = ${value(person)}::uuid and ${readable}`,
+  );
+  return rows.length > 0;
+}
+
+async function isCrowded(on: Executor, target: ShareTarget, sharer: string): Promise<boolean> {
+  const key = 'person' in target ? target.person : 'role' in target ? target.role : target.audience;
+  await run(on, sql`select pg_advisory_xact_lock(hashtextextended(${value(`share ${key}`)}, 0))`);
+  const toward =
+    'person' in target
+      ? sql`person = ${value(target.person)}::uuid`
+      : 'role' in target
+        ? sql`role = ${value(target.role)}`
+        : sql`audience = ${value(target.audience)}`;
+  const [row] = await run<{ others: number }>(
+    on,
+    sql`select count(distinct sharer) as others from gate.shares
+      where ${toward} and (ends is null or now() < ends) and sharer <> ${value(sharer)}::uuid`,
+  );
+  return row!.others >= MOST_SHARERS;
+}
+
+function actorOf({ caller }: Access, origin: string | null): Actor {
+  return { name: `person ${callerName(caller)}`, origin, reason: null };
+}
