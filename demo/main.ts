@@ -50,6 +50,8 @@ async function main(): Promise<number> {
     issuers: [],
     leeway: 30,
     developmentKey: keyFile,
+    post: { kind: 'outbox', folder: join(state, 'outbox'), from: 'Hollow Oak <gate@hollowoak.example>' },
+    welcome: 'https://members.hollowoak.example/welcome',
     logLevel: 'error',
     consoleFolder: join(root, 'dist/console'),
   });
@@ -99,6 +101,12 @@ async function prepare(desk: GateClient): Promise<TrialReport> {
   const files = readRulebook([join(root, 'demo/rulebook')]);
   await desk.unlock('the demo starts', 5);
   const published = await desk.publish({ files });
+  // Letters of the first start only: they lie in the outbox of the demo.
+  if ((await desk.invitations({ limit: 1 })).invitations.length === 0) {
+    const list = 'Mina Lee <mina.lee@hollowoak.example>, odo@hollowoak.example';
+    const { sent } = await desk.invite({ list, roles: ['keeper'], until: '2027-10-31T00:00:00Z' });
+    step(`${sent} invitations in ${join(state, 'outbox')}`);
+  }
   await desk.lock();
   step(
     published.changed

@@ -25,6 +25,10 @@ program
   .option('--host <address>', 'the address to listen on', '127.0.0.1')
   .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
   .option('--issuers <file>', 'the file that lists the issuers whose tokens are accepted')
+  .option('--smtp <url>', 'the mail server that letters go out through (also SMTP_URL)')
+  .option('--outbox <folder>', 'put letters into this folder instead, as .eml files')
+  .option('--from <sender>', 'who letters come from')
+  .option('--welcome <url>', 'the page of your application on which invited people arrive')
   .option('--development', 'accept tokens that “firmgate token” makes for test identities')
   .addOption(
     new Option('--log <level>', 'how much to log')
@@ -297,6 +301,41 @@ roles
   .option('--yes', 'save it')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/roles.ts')).rolesTake));
+
+const invitations = program.command('invitations').description('bring people in by letter');
+invitations
+  .command('send')
+  .description('send a letter with a link that works once to each address; every bad line is named')
+  .argument('[addresses...]')
+  .option('--file <file>', 'addresses, one a line, or CSV with a column “email”; “-”: standard input')
+  .option('--roles <roles...>', 'what they will have')
+  .option('--until <time>', 'when the roles end: a day, or such as 2027-03-01T12:00:00Z')
+  .option('--days <number>', 'how long the link is good for', '14')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/invitations.ts')).invitationsSend));
+invitations
+  .command('list')
+  .description('who was invited, and what came of it; the newest first')
+  .argument('[search]', 'somewhere in the address')
+  .addOption(new Option('--state <state>').choices(['open', 'not sent', 'accepted', 'expired', 'revoked']))
+  .option('--limit <number>', 'invitations at most', '50')
+  .option('--after <key>', 'go on behind the page that ended here')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/invitations.ts')).invitationsList));
+invitations
+  .command('revoke')
+  .description('take an open invitation back')
+  .argument('<invitation>', 'its id')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/invitations.ts')).invitationsRevoke));
+invitations
+  .command('letter')
+  .description('the letter as somebody would get it; with --save, the one that goes out from now on')
+  .option('--subject <text>')
+  .option('--body <file>', 'a text with {{link}} in it; “-”: standard input')
+  .option('--save', 'keep it')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/invitations.ts')).invitationsLetter));
 
 const keys = program.command('keys').description('keys for pipelines and providers');
 keys

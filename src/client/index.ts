@@ -31,6 +31,16 @@ import {
 } from './schemas/people.ts';
 import { shareSchema, sharesSchema, type ShareRequest, type SharesQuery } from './schemas/shares.ts';
 import {
+  acceptanceSchema,
+  invitationsSchema,
+  inviteReportSchema,
+  letterPreviewSchema,
+  letterSchema,
+  type InvitationsQuery,
+  type InviteRequest,
+  type LetterDocument,
+} from './schemas/invitations.ts';
+import {
   keyListSchema,
   newKeySchema,
   sessionSchema,
@@ -53,6 +63,7 @@ export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
 export type * from './schemas/audit.ts';
 export type * from './schemas/people.ts';
+export type * from './schemas/invitations.ts';
 export type * from './schemas/shares.ts';
 export type * from './schemas/staff.ts';
 
@@ -297,6 +308,39 @@ export class GateClient {
   /** What they would gain and lose by it; nothing is saved. */
   previewRoles(change: RoleChangeRequest) {
     return this.#call('POST', '/v1/desk/roles/preview', rolePreviewSchema, { body: change });
+  }
+
+  /** A page of invitations, the newest first. */
+  invitations(options: InvitationsQuery = {}) {
+    return this.#call('GET', `/v1/desk/invitations${query(options)}`, invitationsSchema);
+  }
+
+  /** Sends a letter to every good address of a list, and tells each line that none went out for. */
+  invite(request: InviteRequest, onProgress?: OnProgress) {
+    return this.#report('/v1/desk/invitations/letters', inviteReportSchema, request, onProgress);
+  }
+
+  async revokeInvitation(id: string): Promise<void> {
+    await this.#send('DELETE', `/v1/desk/invitations/${encodeURIComponent(id)}`);
+  }
+
+  /** What an invitation says: a text with placeholders. */
+  letter() {
+    return this.#call('GET', '/v1/desk/letter', letterSchema);
+  }
+
+  saveLetter(letter: LetterDocument) {
+    return this.#call('PUT', '/v1/desk/letter', letterSchema, { body: letter });
+  }
+
+  /** The letter as somebody would get it. */
+  previewLetter(letter: LetterDocument) {
+    return this.#call('POST', '/v1/desk/letter/preview', letterPreviewSchema, { body: letter });
+  }
+
+  /** An invited person arrives, with the code of their letter; the client has their own token. */
+  acceptInvitation(code: string) {
+    return this.#call('POST', '/v1/invitations/acceptance', acceptanceSchema, { body: { code } });
   }
 
   /** A page of the audit trail, newest first. */

@@ -11,10 +11,12 @@ import type { SigningKey } from './identity/development.ts';
 import { StaffDoor, refuseOtherSites } from './identity/staff.ts';
 import { TokenVerifier } from './identity/tokens.ts';
 import { problemHandler } from './problems/handler.ts';
+import type { Post } from './post/post.ts';
 import { Problem } from './problems/problem.ts';
 import { aboutRoutes } from './routes/about.ts';
 import { consoleRoutes } from './routes/console.ts';
 import { deskRoutes } from './routes/desk.ts';
+import { acceptanceRoutes } from './routes/invitations.ts';
 import { recordRoutes } from './routes/records.ts';
 import { shareRoutes } from './routes/shares.ts';
 import { sessionRoutes } from './routes/session.ts';
@@ -28,6 +30,7 @@ export interface AppParts {
   readonly developmentKey: JWK | null;
   /** Signs what the service asks itself, for verification. */
   readonly proofKey: SigningKey;
+  readonly post: Post | null;
   /** Has the database been reached and brought up to date since the start? */
   readonly isReady: () => boolean;
 }
@@ -39,6 +42,7 @@ export function createApp({
   logger,
   developmentKey,
   proofKey,
+  post,
   isReady,
 }: AppParts): Express {
   const tokens = new TokenVerifier(config.issuers, config.leeway, developmentKey, proofKey);
@@ -77,6 +81,7 @@ export function createApp({
     strict: false,
   });
   app.use('/v1/records', recordBody, recordRoutes(database, callers), shareRoutes(database, callers));
+  app.use('/v1/invitations', acceptanceRoutes(database, callers));
   app.use('/v1/desk', refuseOtherSites);
   app.use('/v1/desk', (request, response, next) => {
     // Rulebooks have a larger limit of their own, set at their routes, behind the staff door.
@@ -86,7 +91,9 @@ export function createApp({
   app.use(
     '/v1/desk',
     sessionRoutes(database, staff, developmentKey !== null),
-    deskRoutes(database, callers, staff, rulebooks, () => LoopbackDoor.open(app, proofKey)),
+    deskRoutes(database, callers, staff, rulebooks, { post, welcome: config.welcome }, () =>
+      LoopbackDoor.open(app, proofKey),
+    ),
   );
   if (config.consoleFolder !== null) {
     app.get('/', (_, response) => response.redirect('/console/'));
@@ -99,9 +106,9 @@ export function createApp({
   return app;
 }
 
-/** Paths below `/v1/desk` that take a rulebook. */
+/** Paths below `/v1/desk` that take more than a record: a rulebook, or a list of addresses. */
 const LARGE_BODIES: ReadonlySet<string> = new Set([
-  '/publications', '/trials', '/sweep', '/mutations', '/why',
+  '/publications', '/trials', '/sweep', '/mutations', '/why', '/invitations/letters',
 ]); // prettier-ignore
 
 /** One line a request: what, how it ended, how long. Neither the query nor a header nor a body is ever in it. */

@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { z } from 'zod';
+import type { PostConfig } from './post/post.ts';
 
 /** Wrong settings: the message says which and what to do. Nothing has been started. */
 export class ConfigError extends Error {
@@ -60,6 +61,10 @@ export interface ServiceConfig {
   readonly leeway: number;
   /** The file of the development signing key; null: tokens for test identities are refused. */
   readonly developmentKey: string | null;
+  /** How letters go out; null: none do. */
+  readonly post: PostConfig | null;
+  /** The page of the application on which invited people arrive, without a fragment. */
+  readonly welcome: string;
   readonly logLevel: 'silent' | 'error' | 'warn' | 'info' | 'debug';
   /** The folder of the built console; null: none is served. */
   readonly consoleFolder: string | null;

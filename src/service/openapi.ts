@@ -34,6 +34,16 @@ import {
   sharesSchema,
 } from '../client/schemas/shares.ts';
 import {
+  acceptanceRequestSchema,
+  acceptanceSchema,
+  inviteReportSchema,
+  inviteSchema,
+  invitationsQuerySchema,
+  invitationsSchema,
+  letterPreviewSchema,
+  letterSchema,
+} from '../client/schemas/invitations.ts';
+import {
   joinSchema,
   keyListSchema,
   keyRequestSchema,
@@ -114,7 +124,7 @@ const unlockAnswerSchema = z.object({ unlock: unlockSchema.nullable() });
 
 /** One entry a route: test/api holds it against the routes that answer. */
 export const operations: Readonly<
-  Record<string, Readonly<Partial<Record<'get' | 'post' | 'patch' | 'delete', Operation>>>>
+  Record<string, Readonly<Partial<Record<'get' | 'post' | 'put' | 'patch' | 'delete', Operation>>>>
 > = {
   '/v1/records/{collection}': {
     get: {
@@ -204,6 +214,26 @@ export const operations: Readonly<
       tag: 'records',
       answers: { 204: 'Taken back' },
       problems: everyRecordProblem,
+    },
+  },
+  '/v1/invitations/acceptance': {
+    post: {
+      id: 'acceptInvitation',
+      summary: 'Use an invitation up: the code of the letter, with the invited person’s own token',
+      tag: 'about',
+      body: { schema: acceptanceRequestSchema, types: json },
+      answers: { 200: acceptanceSchema },
+      problems: [
+        'malformed-request',
+        'invalid-token',
+        'link-not-good',
+        'wrong-address',
+        'name-taken',
+        'too-large',
+        'unsupported-media-type',
+        'internal',
+        'unavailable',
+      ],
     },
   },
   '/v1/me': {
@@ -472,6 +502,62 @@ export const operations: Readonly<
       problems: [...deskProblems, 'locked', 'not-found'],
     },
   },
+  '/v1/desk/invitations': {
+    get: {
+      id: 'listInvitations',
+      summary: 'Who was invited, and what came of it; the newest first',
+      tag: 'desk',
+      query: invitationsQuerySchema,
+      answers: { 200: invitationsSchema },
+      problems: deskProblems,
+    },
+  },
+  '/v1/desk/invitations/letters': {
+    post: {
+      id: 'invite',
+      summary: 'Send a letter to every good address of a list, and tell each line that none went out for',
+      tag: 'desk',
+      body: { schema: inviteSchema, types: json },
+      answers: { 200: inviteReportSchema },
+      problems: [...changeProblems, 'no-post'],
+    },
+  },
+  '/v1/desk/invitations/{invitation}': {
+    delete: {
+      id: 'revokeInvitation',
+      summary: 'Take an open invitation back',
+      tag: 'desk',
+      answers: { 204: 'Taken back' },
+      problems: [...deskProblems, 'locked', 'not-found'],
+    },
+  },
+  '/v1/desk/letter': {
+    get: {
+      id: 'letter',
+      summary: 'What an invitation says',
+      tag: 'desk',
+      answers: { 200: letterSchema },
+      problems: deskProblems,
+    },
+    put: {
+      id: 'saveLetter',
+      summary: 'Write another letter',
+      tag: 'desk',
+      body: { schema: letterSchema, types: json },
+      answers: { 200: letterSchema },
+      problems: changeProblems,
+    },
+  },
+  '/v1/desk/letter/preview': {
+    post: {
+      id: 'previewLetter',
+      summary: 'A letter as somebody would get it',
+      tag: 'desk',
+      body: { schema: letterSchema, types: json },
+      answers: { 200: letterPreviewSchema },
+      problems: [...deskProblems, 'too-large', 'unsupported-media-type'],
+    },
+  },
   '/v1/desk/audit': {
     get: {
       id: 'listAudit',
@@ -669,11 +755,13 @@ function describe(operation: Operation, components: Record<string, unknown>): ob
     };
   }
   const security =
-    operation.tag === 'records' || operation.id === 'whoAmI'
-      ? [{}, { bearer: [] }]
-      : operation.tag === 'desk' && operation.id !== 'signIn' && operation.id !== 'join'
-        ? [{ session: [] }, { bearer: [] }]
-        : [{}];
+    operation.id === 'acceptInvitation'
+      ? [{ bearer: [] }]
+      : operation.tag === 'records' || operation.id === 'whoAmI'
+        ? [{}, { bearer: [] }]
+        : operation.tag === 'desk' && operation.id !== 'signIn' && operation.id !== 'join'
+          ? [{ session: [] }, { bearer: [] }]
+          : [{}];
   return {
     operationId: operation.id,
     summary: operation.summary,

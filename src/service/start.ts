@@ -8,6 +8,7 @@ import { classify } from '../store/failures.ts';
 import { createApp } from './app.ts';
 import { ConfigError, type ServiceConfig } from './config.ts';
 import { developmentKey, proofKey } from './identity/development.ts';
+import { openPost } from './post/post.ts';
 import { joinPath } from './routes/staff.ts';
 
 export interface RunningService {
@@ -41,7 +42,9 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     );
   const database = connect({ url: config.databaseUrl });
   const state = { ready: false, stopped: false };
+  const post = config.post === null ? null : openPost(config.post);
   const app = createApp({
+    post,
     config,
     database,
     logger,
@@ -75,6 +78,7 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
       await closed;
       clearTimeout(force);
       await ready.catch(() => undefined);
+      post?.close();
       await database.destroy();
     },
   };

@@ -11,5 +11,10 @@ export function newSecret(prefix = ''): string {
 
 /** What is stored of a secret: its SHA-256, as a `bytea`. */
 export function hashOf(secret: string): Fragment {
-  return sql`decode(${value(createHash('sha256').update(secret).digest('hex'))}, 'hex')`;
+  return sql`decode(${value(digestOf(secret))}, 'hex')`;
+}
+
+/** The same in hexadecimal, for many at once. */
+export function digestOf(secret: string): string {
+  return createHash('sha256').update(secret).digest('hex');
 }

@@ -51,6 +51,8 @@ test('what is published holds for the very next request, on every process', asyn
       issuers: [],
       leeway: 5,
       developmentKey: `${world.folder}/development-key.json`,
+      post: null,
+      welcome: '',
       logLevel: 'silent',
       consoleFolder: null,
     });

@@ -210,6 +210,8 @@ describe('the database', () => {
       issuers: [],
       leeway: 5,
       developmentKey: null,
+      post: null,
+      welcome: '',
       logLevel: 'silent',
       consoleFolder: null,
     });
@@ -310,6 +312,8 @@ test('a port in use is told with what to do next', async () => {
       issuers: [],
       leeway: 5,
       developmentKey: null,
+      post: null,
+      welcome: '',
       logLevel: 'silent',
       consoleFolder: null,
     }),

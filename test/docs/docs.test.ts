@@ -1,5 +1,6 @@
 import { execFile } from 'node:child_process';
-import { existsSync, readFileSync, readdirSync } from 'node:fs';
+import { existsSync, mkdtempSync, readFileSync, readdirSync } from 'node:fs';
+import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { checkRulebook } from '../../src/core/check/index.ts';
@@ -32,7 +33,13 @@ const ofKind = (...kinds: string[]) => examples.filter((example) => kinds.includ
 
 let world: World;
 beforeAll(async () => {
-  world = await openDemo();
+  world = await openDemo({
+    post: {
+      kind: 'outbox',
+      folder: mkdtempSync(join(tmpdir(), 'outbox-')),
+      from: 'Hollow Oak <gate@hollowoak.example>',
+    },
+  });
 });
 afterAll(() => world.close());
 

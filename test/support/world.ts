@@ -12,6 +12,7 @@ import {
   developmentKey,
   developmentToken,
 } from '../../src/service/identity/development.ts';
+import type { PostConfig } from '../../src/service/post/post.ts';
 import { startService, type RunningService } from '../../src/service/start.ts';
 import { ownDatabase, type OwnDatabase } from './database.ts';
 
@@ -54,6 +55,7 @@ export interface WorldOptions {
   /** Another way to the database, such as through a door that can be shut. */
   readonly databaseUrl?: (url: string) => string | Promise<string>;
   readonly consoleFolder?: string;
+  readonly post?: PostConfig;
 }
 
 export const demoRulebook: readonly Source[] = readdirSync('demo/rulebook').map((name) => ({
@@ -78,6 +80,8 @@ export async function openWorld(
       issuers: (options.issuers ?? []).map(issuerConfig),
       leeway: 5,
       developmentKey: keyFile,
+      post: options.post ?? null,
+      welcome: 'https://members.hollowoak.example/welcome',
       logLevel: 'silent',
       consoleFolder: options.consoleFolder ?? null,
     });

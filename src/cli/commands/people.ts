@@ -92,7 +92,9 @@ export async function peopleChange(
   named: string,
   options: { name?: string; email?: string },
 ): Promise<void> {
-  await change(output, named, options, 'is changed');
+  const { name, email } = options;
+  const wanted = { ...(name === undefined ? {} : { name }), ...(email === undefined ? {} : { email }) };
+  await change(output, named, wanted, 'is changed');
 }
 
 /** `firmgate people out PERSON` */

@@ -61,7 +61,9 @@ export async function sharesList(
   output: Output,
   options: { collection?: string; by?: string; with?: string },
 ): Promise<void> {
-  await print(output, await (await deskClient(output)).everyShare(options));
+  const { collection, by } = options;
+  const asked = { collection, by, with: options.with };
+  await print(output, await (await deskClient(output)).everyShare(asked));
 }
 
 /** `firmgate shares take ID` */

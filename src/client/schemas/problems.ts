@@ -26,6 +26,11 @@ export const problemTypes = {
     title: 'The link is not good',
     next: 'It is wrong, used up, taken back, or too old. Ask whoever sent it for a new one.',
   },
+  'wrong-address': {
+    status: 403,
+    title: 'The invitation is for another address',
+    next: 'Sign in with the address that the letter came to, which your issuer must have verified.',
+  },
   'not-allowed': {
     status: 403,
     title: 'No rule allows this',
@@ -85,6 +90,11 @@ export const problemTypes = {
     status: 409,
     title: 'The name is in use',
     next: 'Choose another one, or change what has it.',
+  },
+  'no-post': {
+    status: 409,
+    title: 'No letter can be sent',
+    next: 'Start the service with --smtp or --outbox, and --welcome.',
   },
   'managed-by-rulebook': {
     status: 409,

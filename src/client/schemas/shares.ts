@@ -43,4 +43,4 @@ export const sharesQuerySchema = z.strictObject({
 
 export type ShareDocument = z.infer<typeof shareSchema>;
 export type ShareRequest = z.input<typeof shareRequestSchema>;
-export type SharesQuery = z.infer<typeof sharesQuerySchema>;
+export type SharesQuery = { [Name in keyof z.infer<typeof sharesQuerySchema>]: string | undefined };

@@ -5,7 +5,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive, type Arrival, type Credentials } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
-import { admitNewcomer } from '../../store/people/index.ts';
+import { admitNewcomer, nameSaid } from '../../store/people/index.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { RECORDS_AUDIENCE } from './development.ts';
@@ -45,6 +45,21 @@ export class CallerFinder {
     if (audience !== null) return audience;
     this.#logger.info({ fault: 'it speaks for nobody who is known and active' }, 'token refused');
     throw invalidToken();
+  }
+
+  /**
+   * Who comes with a token of an issuer of ours and need not be known yet: with the address and the name that it says. For
+   * those who were invited.
+   */
+  async stranger(request: Request): Promise<Stranger> {
+    const token = bearerToken(request);
+    const credentials = token === null ? null : await this.#credentials(token);
+    if (credentials?.kind !== 'login') throw invalidToken();
+    const { issuer, subject, claims } = credentials;
+    const { rulebook } = (await this.as({ kind: 'visitor' }))!;
+    const email =
+      claims.email_verified === true && typeof claims.email === 'string' ? claims.email.trim() : null;
+    return { rulebook, issuer, subject, email, name: nameSaid(claims) };
   }
 
   /** Somebody of an issuer whose people may come by themselves, at their first token; null for anybody else. */
@@ -106,6 +121,16 @@ export function invalidToken(strange: string | null = null): Problem {
   return new Problem('invalid-token', members, {
     'WWW-Authenticate': 'Bearer realm="firmgate", error="invalid_token"',
   });
+}
+
+/** Somebody with a good token who need not be known. */
+export interface Stranger {
+  readonly rulebook: Rulebook;
+  readonly issuer: string;
+  readonly subject: string;
+  /** The address that their issuer has verified. */
+  readonly email: string | null;
+  readonly name: string | null;
 }
 
 /** How a token of an application's own issuer, or of the development issuer, or none, says who calls. */

@@ -22,6 +22,7 @@ import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
 import { offerAudit } from './audit.ts';
+import { offerInvitations, type PostOffice } from './invitations.ts';
 import { offerPeople } from './people.ts';
 import { offerProof, rulebookBody } from './proof.ts';
 import { send } from './records.ts';
@@ -36,6 +37,7 @@ export function deskRoutes(
   callers: CallerFinder,
   staff: StaffDoor,
   rulebooks: RulebookKeeper,
+  postOffice: PostOffice,
   openDoor: () => Promise<LoopbackDoor>,
 ): Router {
   const router = Router({ caseSensitive: true, strict: true });
@@ -124,7 +126,9 @@ export function deskRoutes(
   offerUnlock(router, database);
   offerStaff(router, database);
   offerAudit(router, database);
-  offerPeople(router, database, async () => rulebooks.inForce((await present()).version));
+  const inForce = async () => rulebooks.inForce((await present()).version);
+  offerPeople(router, database, inForce);
+  offerInvitations(router, database, inForce, postOffice);
   offerDeskShares(router, database);
   offerProof(router, database, rulebooks, async () => (await present()).version, openDoor);
   return router;

@@ -2,4 +2,4 @@ export { changePerson, createPerson, linkLogin, unlinkLogin, type PeopleRefusal 
 export { listPeople, loginsOf, peopleNamed, roleCounts, type PeoplePlace, type Person } from './directory.ts';
 export { previewChange } from './preview.ts';
 export { applyRoles, changeRoles, type RoleChange } from './roles.ts';
-export { admitNewcomer } from './newcomer.ts';
+export { admitNewcomer, nameSaid } from './newcomer.ts';

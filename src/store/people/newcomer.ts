@@ -43,7 +43,7 @@ export async function admitNewcomer(
         where l.issuer = ${value(issuer)} and l.subject = ${value(subject)}`,
     );
     if (known.length > 0) return known[0]!.active ? 'admitted' : 'known';
-    const name = textOf(claims.name);
+    const name = nameSaid(claims);
     const said = claims.email_verified === true ? textOf(claims.email) : null;
     const taken =
       said !== null &&
@@ -64,6 +64,11 @@ export async function admitNewcomer(
     });
     return 'admitted';
   });
+}
+
+/** The name that a token says, where it is one. */
+export function nameSaid(claims: Readonly<Record<string, unknown>>): string | null {
+  return textOf(claims.name);
 }
 
 function isSaid(field: string): boolean {
