@@ -13,7 +13,9 @@ import {
 } from '../src/service/identity/development.ts';
 import { startService } from '../src/service/start.ts';
 import { atTheMachine } from '../src/store/audit/index.ts';
-import { connect } from '../src/store/connection.ts';
+import type { Rulebook } from '../src/core/ir/rulebook.ts';
+import { connect, type Database } from '../src/store/connection.ts';
+import { makeGroup, providedGroup, setGroupRoles, takeIn } from '../src/store/provisioning/index.ts';
 import { migrate } from '../src/store/migrations/index.ts';
 import { setStaff } from '../src/store/staff/index.ts';
 import { readRulebook } from '../src/cli/rulebook-files.ts';
@@ -118,6 +120,7 @@ async function prepare(desk: GateClient): Promise<TrialReport> {
   try {
     await migrate(database);
     const loaded = checked.ok ? await loadDemo(database, checked.rulebook) : 0;
+    if (loaded > 0 && checked.ok) await provide(database, checked.rulebook);
     step(loaded > 0 ? `${loaded} demo records loaded` : 'demo records are there');
     await setStaff(database, STAFF, await staffPassword(), 'manager', atTheMachine('demo'));
   } finally {
@@ -136,6 +139,23 @@ async function prepare(desk: GateClient): Promise<TrialReport> {
   if (report.failed === 0) step(summary);
   else console.log(`${pc.red('✗')} ${summary}; see: ./firmgate trial`);
   return report;
+}
+
+/** What an identity provider would have brought: two apprentices, in a group that gives them their role. */
+async function provide(database: Database, rulebook: Rulebook): Promise<void> {
+  const actor = atTheMachine('demo provider');
+  const members: string[] = [];
+  for (const name of ['Nils', 'Yara']) {
+    const email = `${name.toLowerCase()}@hollowoak.example`;
+    const user = { userName: email, externalId: null, name, email, active: true, extra: {} };
+    const taken = await takeIn(database, rulebook, user, null, actor);
+    if (typeof taken === 'string') members.push(taken);
+  }
+  const group = { displayName: 'Learners of spring', externalId: null, members };
+  const made = await makeGroup(database, group, actor);
+  if (typeof made === 'string') return;
+  const stored = await providedGroup(database, made.id);
+  if (stored !== null) await setGroupRoles(database, stored, ['apprentice'], actor);
 }
 
 /** Made at the first start and kept in a file of the user's own. */

@@ -302,6 +302,21 @@ roles
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/roles.ts')).rolesTake));
 
+const groups = program.command('groups').description('groups that an identity provider keeps (SCIM)');
+groups
+  .command('list')
+  .description('the groups, with the roles that they give')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/groups.ts')).groupsList));
+groups
+  .command('roles')
+  .description('show what members gain and lose by these roles and no others; with --yes, give them')
+  .argument('<group>', 'by name or id')
+  .argument('[roles...]', 'none: nothing through this group')
+  .option('--yes', 'save it')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/groups.ts')).groupsRoles));
+
 const invitations = program.command('invitations').description('bring people in by letter');
 invitations
   .command('send')
@@ -350,6 +365,7 @@ keys
   .addOption(new Option('--level <level>', 'what it may do').choices([...levels]).makeOptionMandatory())
   .addOption(new Option('--for <areas...>', 'what it is for').choices([...areas]).makeOptionMandatory())
   .option('--expires <time>', 'such as 2027-01-01T00:00:00Z')
+  .option('--issuer <issuer>', 'of a provider’s key: whose tokens speak for its people')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/keys.ts')).keysMake));
 keys

@@ -40,6 +40,7 @@ import {
   type InviteRequest,
   type LetterDocument,
 } from './schemas/invitations.ts';
+import { groupSchema, groupsSchema } from './schemas/groups.ts';
 import {
   keyListSchema,
   newKeySchema,
@@ -63,6 +64,7 @@ export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
 export type * from './schemas/audit.ts';
 export type * from './schemas/people.ts';
+export type * from './schemas/groups.ts';
 export type * from './schemas/invitations.ts';
 export type * from './schemas/shares.ts';
 export type * from './schemas/staff.ts';
@@ -308,6 +310,25 @@ export class GateClient {
   /** What they would gain and lose by it; nothing is saved. */
   previewRoles(change: RoleChangeRequest) {
     return this.#call('POST', '/v1/desk/roles/preview', rolePreviewSchema, { body: change });
+  }
+
+  /** The groups that a provider keeps, with the roles that staff give them. */
+  async groups() {
+    return (await this.#call('GET', '/v1/desk/groups', groupsSchema)).groups;
+  }
+
+  /** Gives these roles and no others to whoever is in a group, by name or id. */
+  setGroupRoles(group: string, roles: readonly string[]) {
+    return this.#call('PUT', `/v1/desk/groups/${encodeURIComponent(group)}/roles`, groupSchema, {
+      body: { roles },
+    });
+  }
+
+  /** What its members would gain and lose by it; nothing is saved. */
+  previewGroup(group: string, roles: readonly string[]) {
+    return this.#call('POST', `/v1/desk/groups/${encodeURIComponent(group)}/preview`, rolePreviewSchema, {
+      body: { roles },
+    });
   }
 
   /** A page of invitations, the newest first. */

@@ -1,9 +1,11 @@
 import { randomUUID } from 'node:crypto';
-import express, { type Express } from 'express';
+import express, { type Express, type RequestHandler } from 'express';
 import helmet from 'helmet';
 import type { JWK } from 'jose';
 import { pinoHttp } from 'pino-http';
 import type { Logger } from 'pino';
+import { emptyRulebook } from '../core/ir/rulebook.ts';
+import { arrive } from '../store/callers.ts';
 import type { Database } from '../store/connection.ts';
 import type { ServiceConfig } from './config.ts';
 import { CallerFinder } from './identity/caller.ts';
@@ -21,6 +23,7 @@ import { recordRoutes } from './routes/records.ts';
 import { shareRoutes } from './routes/shares.ts';
 import { sessionRoutes } from './routes/session.ts';
 import { RulebookKeeper } from './rulebooks.ts';
+import { scimRoutes } from './scim/routes.ts';
 import { LoopbackDoor } from './sweep/door.ts';
 
 export interface AppParts {
@@ -50,6 +53,9 @@ export function createApp({
   const callers = new CallerFinder(database, tokens, rulebooks, logger);
   const staff = new StaffDoor(database, tokens);
 
+  const inForce = async () =>
+    rulebooks.inForce((await arrive(database, emptyRulebook, { kind: 'visitor' }))!.version);
+
   const app = express();
   app.disable('x-powered-by');
   app.disable('etag');
@@ -71,10 +77,7 @@ export function createApp({
     }),
   );
   app.use(aboutRoutes(database, callers, isReady));
-  app.use('/v1', (_, __, next) => {
-    if (!isReady()) throw new Problem('unavailable', {}, { 'Retry-After': '1' });
-    next();
-  });
+  app.use('/v1', refuseUntilReady(isReady));
   const recordBody = express.json({
     limit: '1mb',
     type: ['application/json', 'application/merge-patch+json'],
@@ -82,6 +85,7 @@ export function createApp({
   });
   app.use('/v1/records', recordBody, recordRoutes(database, callers), shareRoutes(database, callers));
   app.use('/v1/invitations', acceptanceRoutes(database, callers));
+  app.use('/scim/v2', refuseUntilReady(isReady), scimRoutes(database, staff, inForce));
   app.use('/v1/desk', refuseOtherSites);
   app.use('/v1/desk', (request, response, next) => {
     // Rulebooks have a larger limit of their own, set at their routes, behind the staff door.
@@ -104,6 +108,14 @@ export function createApp({
   });
   app.use(problemHandler(logger));
   return app;
+}
+
+/** Before the database has been brought up to date there is nothing that could be asked. */
+function refuseUntilReady(isReady: () => boolean): RequestHandler {
+  return (_, __, next) => {
+    if (!isReady()) throw new Problem('unavailable', {}, { 'Retry-After': '1' });
+    next();
+  };
 }
 
 /** Paths below `/v1/desk` that take more than a record: a rulebook, or a list of addresses. */

@@ -43,6 +43,7 @@ import {
   letterPreviewSchema,
   letterSchema,
 } from '../client/schemas/invitations.ts';
+import { groupRolesSchema, groupSchema, groupsSchema } from '../client/schemas/groups.ts';
 import {
   joinSchema,
   keyListSchema,
@@ -500,6 +501,35 @@ export const operations: Readonly<
       tag: 'desk',
       answers: { 204: 'Taken back' },
       problems: [...deskProblems, 'locked', 'not-found'],
+    },
+  },
+  '/v1/desk/groups': {
+    get: {
+      id: 'listGroups',
+      summary: 'The groups that a provider keeps, with the roles that staff give them',
+      tag: 'desk',
+      answers: { 200: groupsSchema },
+      problems: deskProblems,
+    },
+  },
+  '/v1/desk/groups/{group}/roles': {
+    put: {
+      id: 'setGroupRoles',
+      summary: 'Give these roles and no others to whoever is in a group, by name or id',
+      tag: 'desk',
+      body: { schema: groupRolesSchema, types: json },
+      answers: { 200: groupSchema },
+      problems: [...changeProblems, 'not-found'],
+    },
+  },
+  '/v1/desk/groups/{group}/preview': {
+    post: {
+      id: 'previewGroup',
+      summary: 'What the members of a group would gain and lose by its roles; nothing is saved',
+      tag: 'desk',
+      body: { schema: groupRolesSchema, types: json },
+      answers: { 200: rolePreviewSchema },
+      problems: [...deskProblems, 'not-found', 'too-large', 'unsupported-media-type'],
     },
   },
   '/v1/desk/invitations': {

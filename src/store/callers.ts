@@ -110,6 +110,8 @@ function arrivalSql(rulebook: Rulebook, credentials: Arriving, now: Fragment): F
       array(
         select a.role from gate.role_assignments as a
         where a.person = p.id and (a.starts is null or a.starts <= ${now}) and (a.ends is null or ${now} < a.ends)
+        union
+        select g.role from gate.group_members as m join gate.group_roles as g on g."group" = m."group" where m.person = p.id
       ) as _roles
     from ${joined}
     where p._active and ${matching(credentials)}`;

@@ -6,6 +6,7 @@ interface MakeOptions {
   readonly level: Level;
   readonly for: Area[];
   readonly expires?: string;
+  readonly issuer?: string;
 }
 
 /** `firmgate keys list` */
@@ -33,9 +34,15 @@ export async function keysList(output: Output): Promise<void> {
 
 /** `firmgate keys make NAME --level LEVEL --for AREAS` */
 export async function keysMake(output: Output, name: string, options: MakeOptions): Promise<void> {
-  const { level, for: areas, expires } = options;
+  const { level, for: areas, expires, issuer } = options;
   const client = await deskClient(output);
-  const key = await client.makeKey({ name, level, areas, ...(expires === undefined ? {} : { expires }) });
+  const key = await client.makeKey({
+    name,
+    level,
+    areas,
+    ...(expires === undefined ? {} : { expires }),
+    ...(issuer === undefined ? {} : { issuer }),
+  });
   output.data(key);
   output.line(`${output.good('✓')} ${key.name}: ${key.level}, for ${key.areas.join(', ')}`);
   output.line(`  ${key.secret}`);

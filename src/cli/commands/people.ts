@@ -145,7 +145,18 @@ function nameOf({ email, id }: PersonDetail): string {
 }
 
 function printPerson(output: Output, person: PersonDetail): void {
-  const { name, email, email_verified: verified, active, identity, roles, held, unknown, logins } = person;
+  const {
+    name,
+    email,
+    email_verified: verified,
+    active,
+    identity,
+    roles,
+    held,
+    unknown,
+    groups,
+    logins,
+  } = person;
   output.line(output.paint.strong(name ?? identity ?? email ?? person.id));
   const address = email === null ? 'none' : `${email}${verified ? '' : ', not verified: rules see none'}`;
   const brought = held.filter((role) => !roles.some((each) => each.role === role));
@@ -170,6 +181,14 @@ function printPerson(output: Output, person: PersonDetail): void {
           })
           .join('\n') || 'none',
       ],
+      ...(groups.length === 0
+        ? []
+        : [
+            [
+              'groups',
+              groups.map((each) => `${each.name}: ${each.roles.join(', ') || 'no role'}`).join('\n'),
+            ],
+          ]),
       ...(brought.length === 0 ? [] : [['and holds', brought.join(', ')]]),
     ],
   );

@@ -83,7 +83,7 @@ async function carryOut(output: Output, change: RoleChangeRequest, { yes }: Chan
 }
 
 /** What is gained and lost, by person: counts of records, and fields where those differ. */
-function printPreview(output: Output, { at, people, left }: RolePreview): void {
+export function printPreview(output: Output, { at, people, left }: RolePreview): void {
   if (at !== null) output.line(`As of ${at.slice(0, 16).replace('T', ' ')} UTC:`);
   for (const { name, email, id, roles, changes } of people) {
     const added = roles.is.filter((role) => !roles.was.includes(role)).map((role) => `+${role}`);

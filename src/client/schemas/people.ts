@@ -58,6 +58,7 @@ export const personDetailSchema = personSchema
     unknown: z
       .array(z.string())
       .describe('Given roles that the rulebook does not know: they count for nothing'),
+    groups: z.array(z.object({ name: z.string(), roles: z.array(z.string()) })).describe('Of a provider'),
     logins: z.array(z.object({ issuer: z.string(), subject: z.string() })),
   })
   .meta({ id: 'PersonDetail' });

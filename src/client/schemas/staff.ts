@@ -92,6 +92,7 @@ export const keySchema = z
     name: z.string(),
     level: levelSchema,
     areas: z.array(areaSchema),
+    issuer: z.string().nullable().describe('Of a provider’s key: whose tokens speak for its people'),
     created_by: z.string(),
     created_at: z.string(),
     expires_at: z.string().nullable(),
@@ -111,6 +112,14 @@ export const keyRequestSchema = z
     level: levelSchema,
     areas: z.array(areaSchema).min(1).describe('What the key is for'),
     expires: z.iso.datetime({ offset: true }).optional(),
+    issuer: z
+      .string()
+      .min(1)
+      .max(500)
+      .optional()
+      .describe(
+        'Of a provider’s key: tokens of this issuer, with the external id as subject, speak for its people',
+      ),
   })
   .meta({ id: 'KeyRequest' });
 export const newKeySchema = keySchema

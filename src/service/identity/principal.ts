@@ -18,6 +18,8 @@ export interface Principal {
   readonly level: Level;
   /** Null: everything that the level allows. */
   readonly areas: readonly Area[] | null;
+  /** Of a provider's key: whose tokens speak for its people. */
+  readonly issuer?: string | null;
 }
 
 /** Staff and keys: no key is for them. */

@@ -45,7 +45,14 @@ export class StaffDoor {
   async #byKey(secret: string): Promise<Principal> {
     const key = await keyOf(this.#database, secret);
     if (key === null) throw invalidToken();
-    return { kind: 'key', id: `key:${key.id}`, name: `key ${key.name}`, level: key.level, areas: key.areas };
+    return {
+      kind: 'key',
+      id: `key:${key.id}`,
+      name: `key ${key.name}`,
+      level: key.level,
+      areas: key.areas,
+      issuer: key.issuer,
+    };
   }
 
   async #byDeskToken(token: string): Promise<Principal> {

@@ -44,7 +44,8 @@ function documentOf(problem: Problem, request: Request): object {
   return problem.document(typeof request.id === 'string' ? request.id : undefined);
 }
 
-function asProblem(error: unknown): Problem {
+/** What went wrong, as a problem that tells nothing that the caller may not know. */
+export function asProblem(error: unknown): Problem {
   if (error instanceof Problem) return error;
   if (error instanceof PublishRefused) {
     return new Problem('cannot-publish', { errors: error.problems.map((message) => ({ message })) });

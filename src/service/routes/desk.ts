@@ -22,6 +22,7 @@ import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
 import { offerAudit } from './audit.ts';
+import { offerGroups } from './groups.ts';
 import { offerInvitations, type PostOffice } from './invitations.ts';
 import { offerPeople } from './people.ts';
 import { offerProof, rulebookBody } from './proof.ts';
@@ -128,6 +129,7 @@ export function deskRoutes(
   offerAudit(router, database);
   const inForce = async () => rulebooks.inForce((await present()).version);
   offerPeople(router, database, inForce);
+  offerGroups(router, database, inForce);
   offerInvitations(router, database, inForce, postOffice);
   offerDeskShares(router, database);
   offerProof(router, database, rulebooks, async () => (await present()).version, openDoor);

@@ -22,6 +22,7 @@ import {
   changePerson,
   changeRoles,
   createPerson,
+  groupsOf,
   linkLogin,
   listPeople,
   loginsOf,
@@ -48,7 +49,7 @@ import { send } from './records.ts';
 import { jsonBody, offer } from './route.ts';
 
 /** People that a preview looks at: each takes a few searches of every collection. */
-const PREVIEWED = 25;
+export const PREVIEWED = 25;
 
 /** `/v1/desk/people` and `/v1/desk/roles`: who there is, and who may what. */
 export function offerPeople(router: Router, database: Database, inForce: () => Promise<Rulebook>): void {
@@ -173,6 +174,7 @@ export function offerPeople(router: Router, database: Database, inForce: () => P
       ...personDocument(person),
       held: arrival === null ? [] : rolesHeld(rulebook, arrival.caller),
       unknown: person.roles.map(({ role }) => role).filter((role) => !rulebook.roles.has(role)),
+      groups: await groupsOf(database, person.id),
       logins: await loginsOf(database, person.id),
     };
   }

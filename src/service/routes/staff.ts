@@ -68,12 +68,19 @@ export function offerStaff(router: Router, database: Database): void {
     },
     async post(request, response) {
       const actor = await unlocked(database, response, 'manager', 'staff');
-      const { expires, ...wanted } = parseInput(keyRequestSchema, jsonBody(request, ['application/json']));
+      const { expires, issuer, ...wanted } = parseInput(
+        keyRequestSchema,
+        jsonBody(request, ['application/json']),
+      );
       if (expires !== undefined && Date.parse(expires) <= Date.now())
         throw new Problem('malformed-request', {
           errors: [{ message: 'the key would have expired already', field: 'expires' }],
         });
-      const made = await makeKey(database, { ...wanted, expires: expires ?? null }, actor);
+      const made = await makeKey(
+        database,
+        { ...wanted, expires: expires ?? null, issuer: issuer ?? null },
+        actor,
+      );
       if (made === null) throw new Problem('name-taken');
       send(response, 201, { ...keyDocument(made.key), secret: made.secret });
     },

@@ -7,6 +7,7 @@ import * as third from './0003-staff-and-trail.ts';
 import * as fourth from './0004-people.ts';
 import * as fifth from './0005-shares.ts';
 import * as sixth from './0006-invitations.ts';
+import * as seventh from './0007-provisioning.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -15,6 +16,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0004-people': fourth,
   '0005-shares': fifth,
   '0006-invitations': sixth,
+  '0007-provisioning': seventh,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

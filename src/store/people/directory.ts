@@ -117,6 +117,18 @@ export async function loginsOf(on: Executor, person: string): Promise<Login[]> {
   );
 }
 
+/** The groups of a provider that somebody is in, with the roles that they give. */
+export async function groupsOf(
+  on: Executor,
+  person: string,
+): Promise<{ readonly name: string; readonly roles: string[] }[]> {
+  return run(
+    on,
+    sql`select g.display_name as name, array(select r.role from gate.group_roles as r where r."group" = g.id order by r.role) as roles
+      from gate.group_members as m join gate.groups as g on g.id = m."group" where m.person = ${value(person)}::uuid order by g.display_name`,
+  );
+}
+
 /** How many hold each role that was given by hand, now and at another time. */
 export async function roleCounts(
   on: Executor,

@@ -1,5 +1,13 @@
 export { changePerson, createPerson, linkLogin, unlinkLogin, type PeopleRefusal } from './change.ts';
-export { listPeople, loginsOf, peopleNamed, roleCounts, type PeoplePlace, type Person } from './directory.ts';
+export {
+  groupsOf,
+  listPeople,
+  loginsOf,
+  peopleNamed,
+  roleCounts,
+  type PeoplePlace,
+  type Person,
+} from './directory.ts';
 export { previewChange } from './preview.ts';
 export { applyRoles, changeRoles, type RoleChange } from './roles.ts';
 export { admitNewcomer, nameSaid } from './newcomer.ts';

@@ -13,6 +13,8 @@ export interface Key {
   readonly name: string;
   readonly level: Level;
   readonly areas: readonly Area[];
+  /** Whose tokens speak for the people that a provider keeps with this key, by their external id. */
+  readonly issuer: string | null;
 }
 
 /** Times are RFC 3339. */
@@ -35,21 +37,22 @@ export async function makeKey(
     readonly level: Level;
     readonly areas: readonly Area[];
     readonly expires: string | null;
+    readonly issuer: string | null;
   },
   actor: Actor,
 ): Promise<{ readonly key: KeyEntry; readonly secret: string } | null> {
   const secret = newSecret(KEY_PREFIX);
-  const { name, level, areas, expires } = wanted;
+  const { name, level, areas, expires, issuer } = wanted;
   return database.transaction(async (transaction) => {
     const [key] = await run<KeyEntry>(
       transaction,
-      sql`insert into gate.keys (id, name, secret_hash, level, areas, created_by, expires_at)
-        values (${value(uuid())}::uuid, ${value(name)}, ${hashOf(secret)}, ${value(level)}, ${value([...areas])}::text[], ${value(actor.name)}, ${value(expires)}::timestamptz)
+      sql`insert into gate.keys (id, name, secret_hash, level, areas, created_by, expires_at, issuer)
+        values (${value(uuid())}::uuid, ${value(name)}, ${hashOf(secret)}, ${value(level)}, ${value([...areas])}::text[], ${value(actor.name)}, ${value(expires)}::timestamptz, ${value(issuer)}::text)
         on conflict (name) do nothing
-        returning id, name, level, areas, created_by, created_at, expires_at, revoked_at, last_used_at`,
+        returning id, name, level, areas, issuer, created_by, created_at, expires_at, revoked_at, last_used_at`,
     );
     if (key === undefined) return null;
-    await note(transaction, actor, 'key.create', name, { level, areas, expires });
+    await note(transaction, actor, 'key.create', name, { level, areas, expires, issuer });
     return { key, secret };
   });
 }
@@ -57,7 +60,7 @@ export async function makeKey(
 export async function keyEntries(on: Executor): Promise<KeyEntry[]> {
   return run<KeyEntry>(
     on,
-    sql`select id, name, level, areas, created_by, created_at, expires_at, revoked_at, last_used_at from gate.keys order by name`,
+    sql`select id, name, level, areas, issuer, created_by, created_at, expires_at, revoked_at, last_used_at from gate.keys order by name`,
   );
 }
 
@@ -65,7 +68,7 @@ export async function keyEntries(on: Executor): Promise<KeyEntry[]> {
 export async function keyOf(on: Executor, secret: string): Promise<Key | null> {
   const [row] = await run<Key & { stale: boolean }>(
     on,
-    sql`select id, name, level, areas,
+    sql`select id, name, level, areas, issuer,
         last_used_at is null or last_used_at < now() - make_interval(mins => ${value(USE_MINUTES)}::integer) as stale
       from gate.keys
       where secret_hash = ${hashOf(secret)} and revoked_at is null and (expires_at is null or now() < expires_at)`,
