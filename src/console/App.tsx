@@ -1,11 +1,13 @@
 import Box from '@mui/material/Box';
 import CircularProgress from '@mui/material/CircularProgress';
-import { useQuery } from '@tanstack/react-query';
 import { Navigate, Route, Routes, useMatch } from 'react-router';
-import { gate, isSignedOut } from './api/client.ts';
+import { isSignedOut } from './api/client.ts';
+import { useSession } from './api/session.ts';
 import { ErrorNote } from './components/ErrorNote.tsx';
 import { AuditPage } from './features/audit/AuditPage.tsx';
 import { LookPage } from './features/look/LookPage.tsx';
+import { PeoplePage } from './features/people/PeoplePage.tsx';
+import { PersonPage } from './features/people/PersonPage.tsx';
 import { SweepPage } from './features/sweep/SweepPage.tsx';
 import { TrialsPage } from './features/trials/TrialsPage.tsx';
 import { JoinPage } from './features/sign-in/JoinPage.tsx';
@@ -14,7 +16,7 @@ import { Shell } from './components/Shell.tsx';
 
 /** Staff sign in first; everything else is behind that. */
 export function App() {
-  const session = useQuery({ queryKey: ['session'], queryFn: () => gate.session() });
+  const session = useSession();
   const isJoining = useMatch('/join') !== null;
   if (isJoining) return <JoinPage />;
   if (session.isPending) {
@@ -38,6 +40,8 @@ export function App() {
         <Route path="/look/:collection?" element={<LookPage />} />
         <Route path="/trials" element={<TrialsPage />} />
         <Route path="/sweep" element={<SweepPage />} />
+        <Route path="/people" element={<PeoplePage />} />
+        <Route path="/people/:person" element={<PersonPage />} />
         <Route path="/audit" element={<AuditPage />} />
         <Route path="*" element={<Navigate to="/look" replace />} />
       </Routes>

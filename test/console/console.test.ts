@@ -190,6 +190,86 @@ describe('the console', () => {
     await side('left').getByText('withheld').first().waitFor();
   });
 
+  test('shows people with their roles and ends, and saves a change only unlocked, after what it gains and loses', async () => {
+    await page.getByRole('link', { name: 'People', exact: true }).click();
+    await page.getByText('29 of 29').waitFor();
+    await page.getByLabel('Name or address').fill('alma.1@');
+    await page.getByText('1 of 1').waitFor();
+    await page.getByRole('link', { name: 'Alma' }).click();
+    await page.getByRole('table', { name: 'What they can do' }).getByText('16 of 400').first().waitFor();
+    const give = async () => {
+      await page.getByRole('button', { name: 'Give a role' }).click();
+      await page.getByRole('combobox', { name: 'Role' }).selectOption('inspector');
+      await page.getByLabel('Until').fill('2099-03-01');
+      const changes = page.getByRole('table', { name: 'What is gained and lost' });
+      await changes.getByText('▲').first().waitFor();
+      expect(await changes.getByRole('row', { name: 'hives read' }).innerText()).toMatch(/16 → 2\d\d/);
+    };
+    await give();
+    expect(await page.getByRole('button', { name: 'Save' }).isDisabled(), 'not before an unlock').toBe(true);
+    await page.getByRole('button', { name: 'Cancel' }).click();
+    expect(await page.getByRole('button', { name: 'Deactivate' }).isDisabled()).toBe(true);
+    await page.getByRole('button', { name: 'Unlock' }).click();
+    await page.getByLabel('Reason').fill('short');
+    await page.getByRole('dialog').getByRole('button', { name: 'Unlock' }).click();
+    await page.getByText('8 characters or more').waitFor();
+    await page.getByLabel('Reason').fill('Alma helps with inspections');
+    await page.keyboard.press('Enter');
+    await page.getByRole('status', { name: 'Unlocked' }).getByText('Alma helps with inspections').waitFor();
+    await give();
+    await page.getByRole('button', { name: 'Save' }).click();
+    const roles = page.getByRole('table', { name: 'Roles given by hand' });
+    await roles.getByText('✓ now until 2099-03-01').waitFor();
+    await roles.getByText(STAFF.email).waitFor();
+    await page.getByRole('button', { name: 'Deactivate' }).click();
+    await page.getByText('every token of theirs is refused').waitFor();
+    await page.getByText('Nothing: no rule is true for them').waitFor();
+    await page.getByRole('button', { name: 'Let in again' }).click();
+    await page.getByRole('button', { name: 'Lock', exact: true }).click();
+    await page.getByRole('button', { name: 'Unlock' }).waitFor();
+  });
+
+  test('shows the audit trail, filtered, and verifies it', async () => {
+    await page.getByRole('link', { name: 'Audit' }).click();
+    const table = page.getByRole('table', { name: 'Entries, newest first' });
+    await page.getByLabel('Did').fill('role');
+    await page.getByLabel('Who').fill(STAFF.email);
+    await expect.poll(() => table.getByRole('row').count()).toBe(2);
+    const entry = await table.getByRole('row').nth(1).innerText();
+    expect(entry).toMatch(
+      /role\.give.*alma\.1@hollowoak\.example.*inspector.*until 2099-03-01.*Alma helps with inspections/s,
+    );
+    await page.getByRole('button', { name: 'Verify' }).click();
+    await page.getByText('each bound to the one before').last().waitFor();
+    await page.getByRole('link', { name: 'Look' }).click();
+  });
+
+  test('lets a new colleague join with a link, once', async () => {
+    const { link } = await world.desk.inviteStaff('reader@hollowoak.example', 'viewer');
+    const other = await browser.newPage();
+    await other.goto(world.service.url + link);
+    await other.getByLabel('New password').fill('short');
+    await other.getByRole('button', { name: 'Join' }).click();
+    await other.getByText('at least 12 characters').waitFor();
+    await other.getByLabel('New password').fill('a long enough password');
+    await other.getByRole('button', { name: 'Join' }).click();
+    await other.getByText('reader@hollowoak.example · viewer').waitFor();
+    expect(await other.getByRole('button', { name: 'Unlock' }).count(), 'a viewer changes nothing').toBe(0);
+    expect(other.url(), 'the secret is gone from the address').not.toContain('#');
+    await other.goto(world.service.url + link);
+    await other.getByLabel('New password').fill('a long enough password');
+    await other.getByRole('button', { name: 'Join' }).click();
+    await other.getByText('The link is not good').waitFor();
+    await other.close();
+    // The two pages share their cookies: the first one signs in anew.
+    await page.reload();
+    await page.getByRole('button', { name: 'Sign out' }).click();
+    await page.getByLabel('E-mail address').fill(STAFF.email);
+    await page.getByLabel('Password').fill(STAFF.password);
+    await page.keyboard.press('Enter');
+    await page.getByText(`${STAFF.email} · manager`).waitFor();
+  });
+
   test('works under its content security policy without a complaint', async () => {
     const response = await page.request.get(`${world.service.url}/console/`);
     const policy = response.headers()['content-security-policy']!;

@@ -10,6 +10,7 @@ import { UnlockControl } from '../features/unlock/UnlockControl.tsx';
 
 const pages = [
   { to: '/look', name: 'Look' },
+  { to: '/people', name: 'People' },
   { to: '/trials', name: 'Trials' },
   { to: '/sweep', name: 'Sweep' },
   { to: '/audit', name: 'Audit' },

@@ -11,6 +11,7 @@ import { useEffect, useState, type FormEvent } from 'react';
 import type { SessionDocument } from '../../../client/index.ts';
 import { gate } from '../../api/client.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
+import { Padlock } from '../../components/Padlock.tsx';
 
 /** At the top of every page: whether what is in force can be changed now, why, and for how long. */
 export function UnlockControl({ session }: { session: SessionDocument }) {
@@ -22,8 +23,14 @@ export function UnlockControl({ session }: { session: SessionDocument }) {
   if (session.unlock === null || minutes === null) {
     return (
       <>
-        <Button size="small" color="inherit" variant="outlined" onClick={() => setAsking(true)}>
-          🔒 Unlock
+        <Button
+          size="small"
+          color="inherit"
+          variant="outlined"
+          startIcon={<Padlock open={false} />}
+          onClick={() => setAsking(true)}
+        >
+          Unlock
         </Button>
         <UnlockDialog open={isAsking} onClose={() => setAsking(false)} />
       </>
@@ -43,13 +50,14 @@ export function UnlockControl({ session }: { session: SessionDocument }) {
         borderRadius: 1,
       }}
     >
+      <Padlock open />
       <Typography
         component="span"
         title={session.unlock.reason}
         noWrap
         sx={{ fontSize: '0.8rem', maxWidth: 260 }}
       >
-        🔓 {minutes} min · {session.unlock.reason}
+        Unlocked, {minutes} min · {session.unlock.reason}
       </Typography>
       <Button size="small" color="inherit" onClick={() => lock.mutate()}>
         Lock
