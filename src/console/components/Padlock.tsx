@@ -5,6 +5,7 @@ export function Padlock({ open }: { open: boolean }) {
       aria-hidden
       width="14"
       height="14"
+
       viewBox="0 0 14 14"
       fill="none"
       stroke="currentColor"

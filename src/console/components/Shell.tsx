@@ -61,10 +61,14 @@ export function Shell({ session, children }: { session: SessionDocument; childre
           borderBottom: '3px solid #e9b44c',
         }}
       >
-        <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '0.02em' }}>
+        <Typography component="span" noWrap sx={{ flexShrink: 0, fontWeight: 700, letterSpacing: '0.02em' }}>
           Firm Gate
         </Typography>
-        <Box component="nav" aria-label="Pages" sx={{ display: 'flex', gap: 0.5, ml: 2, flex: 1 }}>
+        <Box
+          component="nav"
+          aria-label="Pages"
+          sx={{ display: 'flex', flexShrink: 0, flexGrow: 1, gap: 0.25, ml: 1 }}
+        >
           {pages.map(({ to, name }) => (
             <PageLink key={to} to={to} name={name} />
           ))}
@@ -72,8 +76,10 @@ export function Shell({ session, children }: { session: SessionDocument; childre
         {session.development && (
           <Typography
             component="span"
-            title="Whoever has the development key can call as any test identity, and as a manager. Never in production."
+            noWrap
+            title="The development issuer is on: whoever has the development key can call as any test identity, and as a manager. Never in production."
             sx={{
+              flexShrink: 0,
               fontSize: '0.72rem',
               fontWeight: 650,
               px: 0.75,
@@ -81,14 +87,25 @@ export function Shell({ session, children }: { session: SessionDocument; childre
               borderRadius: 1,
             }}
           >
-            ⚠ development issuer on
+            ⚠ development
           </Typography>
         )}
         <UnlockControl session={session} />
-        <Typography component="span" sx={{ fontSize: '0.8rem' }}>
+        <Typography
+          component="span"
+          noWrap
+          title={`${session.name} · ${session.level}`}
+          sx={{ fontSize: '0.8rem', minWidth: 60, flexShrink: 8 }}
+        >
           {session.name} · {session.level}
         </Typography>
-        <Button size="small" color="inherit" variant="outlined" onClick={() => signOut.mutate()}>
+        <Button
+          size="small"
+          color="inherit"
+          variant="outlined"
+          onClick={() => signOut.mutate()}
+          sx={{ flexShrink: 0, whiteSpace: 'nowrap' }}
+        >
           Sign out
         </Button>
       </Box>

@@ -44,6 +44,10 @@ export function UnlockControl({ session }: { session: SessionDocument }) {
         display: 'flex',
         alignItems: 'center',
         gap: 1,
+        minWidth: 0,
+        flexShrink: 1,
+        '& svg': { flexShrink: 0 },
+        whiteSpace: 'nowrap',
         pl: 1.25,
         bgcolor: '#e9b44c',
         color: '#24221a',
@@ -55,9 +59,9 @@ export function UnlockControl({ session }: { session: SessionDocument }) {
         component="span"
         title={session.unlock.reason}
         noWrap
-        sx={{ fontSize: '0.8rem', maxWidth: 260 }}
+        sx={{ fontSize: '0.8rem', maxWidth: 260, minWidth: 48 }}
       >
-        Unlocked, {minutes} min · {session.unlock.reason}
+        {minutes} min · {session.unlock.reason}
       </Typography>
       <Button size="small" color="inherit" onClick={() => lock.mutate()}>
         Lock
