@@ -381,6 +381,9 @@ describe('groups', () => {
     expect((await scim('GET', `/Users/${one.id}`)).json.groups).toMatchObject([
       { value: id, display: 'Inspectors' },
     ]);
+    expect((await world.desk.people({ role: 'inspector' })).people).toMatchObject([
+      { id: one.id, roles: [], by_group: [{ role: 'inspector', group: 'Inspectors' }] },
+    ]);
     await scim(
       'PATCH',
       `/Groups/${id}`,

@@ -39,7 +39,10 @@ export async function peopleList(
     page.people.map((person) => [
       person.name ?? person.identity ?? '',
       person.email ?? person.id,
-      person.roles.map((each) => assignmentWords(each)).join('\n'),
+      [
+        ...person.roles.map((each) => assignmentWords(each)),
+        ...person.by_group.map(({ role, group }) => `${role} (${group})`),
+      ].join('\n'),
       person.active ? '' : 'deactivated',
     ]),
   );

@@ -21,7 +21,10 @@ export const personSchema = z
     email_verified: z.boolean().describe('Rules see no other address'),
     active: z.boolean(),
     identity: z.string().nullable().describe('The test identity that it is made for; null: a real person'),
-    roles: z.array(assignmentSchema),
+    roles: z.array(assignmentSchema).describe('Given by hand'),
+    by_group: z
+      .array(z.object({ role: z.string(), group: z.string() }))
+      .describe('Through a group of a provider'),
   })
   .meta({
     id: 'Person',
@@ -30,7 +33,12 @@ export const personSchema = z
 
 export const peopleQuerySchema = z.strictObject({
   search: z.string().trim().min(1).max(200).optional().describe('Somewhere in the name or the address'),
-  role: z.string().min(1).max(100).optional().describe('Who was given this role by hand and holds it now'),
+  role: z
+    .string()
+    .min(1)
+    .max(100)
+    .optional()
+    .describe('Who holds this role now, given by hand or through a group'),
   state: z.enum(['active', 'deactivated']).optional(),
   kind: z.enum(['people', 'test identities', 'all']).default('people'),
   limit: z.coerce.number().int().min(1).max(500).default(50),

@@ -204,6 +204,6 @@ export function offerPeople(router: Router, database: Database, inForce: () => P
   }
 }
 
-function personDocument({ roles, ...person }: Person): PersonDocument {
-  return { ...person, roles: [...roles] };
+function personDocument({ roles, by_group: byGroup, ...person }: Person): PersonDocument {
+  return { ...person, roles: [...roles], by_group: [...byGroup] };
 }

@@ -20,12 +20,14 @@ export interface Person {
   /** The test identity that it is made for; null for real people. */
   readonly identity: string | null;
   readonly roles: readonly Assignment[];
+  /** Roles that they have through a group of a provider. */
+  readonly by_group: readonly { readonly role: string; readonly group: string }[];
 }
 
 export interface PeopleFilter {
   /** Somewhere in the name or the address, in any case. */
   readonly search?: string | undefined;
-  /** Who was given this role by hand and holds it now. */
+  /** Who holds this role now, given by hand or through a group. */
   readonly role?: string | undefined;
   readonly active?: boolean | undefined;
   readonly identities?: boolean | undefined;
@@ -153,7 +155,12 @@ const columns = sql`p.id, p.name, p.email, p._email_verified as email_verified, 
     select json_agg(json_build_object('role', a.role, 'starts', ${moment('a.starts')}, 'ends', ${moment('a.ends')},
       'given_by', a.given_by, 'given_at', ${moment('a.given_at')}) order by a.role)
     from gate.role_assignments as a where a.person = p.id
-  ), '[]'::json) as roles`;
+  ), '[]'::json) as roles,
+  coalesce((
+    select json_agg(json_build_object('role', r.role, 'group', g.display_name) order by r.role, g.display_name)
+    from gate.group_members as m join gate.groups as g on g.id = m."group" join gate.group_roles as r on r."group" = g.id
+    where m.person = p.id
+  ), '[]'::json) as by_group`;
 
 function moment(column: 'a.starts' | 'a.ends' | 'a.given_at'): Fragment {
   return {
@@ -172,7 +179,8 @@ function matching({ search, role, active, identities }: PeopleFilter): Fragment 
   if (role !== undefined)
     conditions.push(
       sql`p.id in (select a.person from gate.role_assignments as a where a.role = ${value(role)}
-        and (a.starts is null or a.starts <= now()) and (a.ends is null or now() < a.ends))`,
+        and (a.starts is null or a.starts <= now()) and (a.ends is null or now() < a.ends)
+        union select m.person from gate.group_members as m join gate.group_roles as r on r."group" = m."group" where r.role = ${value(role)})`,
     );
   if (active !== undefined) conditions.push(sql`p._active = ${value(active)}`);
   if (identities !== undefined)

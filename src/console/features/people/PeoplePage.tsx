@@ -152,7 +152,7 @@ function PersonRow({ person }: { person: PersonDocument }) {
       </TableCell>
       <TableCell sx={{ maxWidth: 280 }}>{person.email ?? '—'}</TableCell>
       <TableCell sx={{ maxWidth: 460, whiteSpace: 'normal' }}>
-        <RoleChips roles={person.roles} />
+        <RoleChips roles={person.roles} by_group={person.by_group} />
       </TableCell>
       <TableCell>{person.active ? 'active' : '✗ deactivated'}</TableCell>
     </TableRow>

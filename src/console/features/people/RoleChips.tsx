@@ -20,9 +20,9 @@ export function periodWords(each: Assignment): string {
   return parts.filter((part) => part !== '').join(' ');
 }
 
-/** The roles of somebody, each with its end. */
-export function RoleChips({ roles }: { roles: readonly Assignment[] }) {
-  if (roles.length === 0)
+/** The roles of somebody, each with its end, or the group that it comes from. */
+export function RoleChips({ roles, by_group: byGroup }: Pick<PersonDocument, 'roles' | 'by_group'>) {
+  if (roles.length + byGroup.length === 0)
     return (
       <Typography component="span" sx={{ color: 'text.secondary', fontSize: 'inherit' }}>
         none
@@ -55,6 +55,18 @@ export function RoleChips({ roles }: { roles: readonly Assignment[] }) {
           </Box>
         );
       })}
+      {byGroup.map(({ role, group }) => (
+        <Box
+          component="li"
+          key={`${role} ${group}`}
+          sx={{ border: 1, borderColor: 'primary.main', borderRadius: 1, px: 0.75 }}
+        >
+          {role}
+          <Typography component="span" sx={{ fontSize: '0.72rem', ml: 0.5, color: 'text.secondary' }}>
+            in {group}
+          </Typography>
+        </Box>
+      ))}
     </Box>
   );
 }
