@@ -48,6 +48,7 @@ async function main(): Promise<number> {
   const service = await startService({
     databaseUrl,
     host: '127.0.0.1',
+    proxies: [],
     port,
     issuers: [],
     leeway: 30,

@@ -25,6 +25,7 @@ program
   .option('--host <address>', 'the address to listen on', '127.0.0.1')
   .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
   .option('--issuers <file>', 'the file that lists the issuers whose tokens are accepted')
+  .option('--proxies <addresses...>', 'proxies in front whose X-Forwarded headers count, such as 127.0.0.1')
   .option('--smtp <url>', 'the mail server that letters go out through (also SMTP_URL)')
   .option('--outbox <folder>', 'put letters into this folder instead, as .eml files')
   .option('--from <sender>', 'who letters come from')
@@ -204,7 +205,11 @@ staff
   .command('password')
   .description('add an account or give it a new password (from standard input), straight to the database')
   .argument('<email>', 'the address to sign in with')
-  .addOption(new Option('--level <level>', 'what it may do').choices([...levels]).default('manager'))
+  .addOption(
+    new Option('--level <level>', 'what it may do; a new one is a manager, another keeps its level').choices([
+      ...levels,
+    ]),
+  )
   .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/staff.ts')).staffPassword));

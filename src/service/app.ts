@@ -58,6 +58,7 @@ export function createApp({
 
   const app = express();
   app.disable('x-powered-by');
+  app.set('trust proxy', [...config.proxies]);
   app.disable('etag');
   app.enable('case sensitive routing');
   app.use(requestLog(logger));

@@ -55,6 +55,8 @@ export function issuerConfig(settings: IssuerSettings): IssuerConfig {
 export interface ServiceConfig {
   readonly databaseUrl: string;
   readonly host: string;
+  /** Addresses or networks of proxies in front, whose word on who asks, and over what, is taken; empty: nobody’s. */
+  readonly proxies: readonly string[];
   /** 0: any free port. */
   readonly port: number;
   readonly issuers: readonly IssuerConfig[];

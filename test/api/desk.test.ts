@@ -2,6 +2,7 @@ import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { GateClient, type KeyRequest } from '../../src/client/index.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
+import { operations } from '../../src/service/openapi.ts';
 import { run } from '../../src/store/connection.ts';
 import { setStaff, type Level } from '../../src/store/staff/index.ts';
 import { openWorld, type AskOptions, type World } from '../support/world.ts';
@@ -51,7 +52,7 @@ describe('the first manager', () => {
       expect((await join({ secret: 'no-such', email, password: PASSWORD })).status).toBe(403);
       const two = await Promise.all([
         join({ secret, email, password: PASSWORD }),
-        join({ secret: older, email: 'second@hollowoak.example', password: PASSWORD }),
+        join({ secret: older, email: 'other@hollowoak.example', password: PASSWORD }),
       ]);
       expect(
         two.map(({ status }) => status).toSorted((a, b) => a - b),
@@ -62,6 +63,13 @@ describe('the first manager', () => {
       expect(joined.headers.get('set-cookie')).toMatch(/HttpOnly; SameSite=Strict/);
       expect((await join({ secret, email, password: PASSWORD })).status, 'used up').toBe(403);
       expect(await fresh.service.firstManagerLink()).toBeNull();
+      // One who was let out does not come back by an older link.
+      await fresh.desk
+        .inviteStaff('second@hollowoak.example', 'viewer')
+        .then(({ link: other }) => join({ secret: other.split('#')[1], password: PASSWORD }));
+      const back = await fresh.desk.staffLink('second@hollowoak.example');
+      await fresh.desk.changeStaff('second@hollowoak.example', { active: false });
+      expect((await join({ secret: back.link.split('#')[1], password: PASSWORD })).status).toBe(403);
     } finally {
       await fresh.close();
     }
@@ -157,6 +165,9 @@ describe('levels', () => {
     expect(changed.json).toMatchObject({ name: 'viewer@hollowoak.example', level: 'viewer' });
     expect((await world.ask('GET', '/v1/desk/overview', elsewhere)).status).toBe(401);
     await signedIn('viewer@hollowoak.example', 'another long password');
+    // A password that is given anew in the database raises nobody.
+    await setStaff(world.database, 'viewer@hollowoak.example', PASSWORD, null, atTheMachine('test'));
+    expect((await world.desk.staff()).find(({ email }) => email.startsWith('viewer'))!.level).toBe('viewer');
   });
 });
 
@@ -195,6 +206,30 @@ describe('keys', () => {
     await expect(
       keyed({ name: 'old', level: 'viewer', areas: ['look'], expires: '2020-01-01T00:00:00Z' }),
     ).rejects.toMatchObject({ problem: { status: 400 } });
+  });
+
+  test('no route of the desk opens to one that is for something else, whatever its level', async () => {
+    const { secret, client } = await keyed({ name: 'for the trail', level: 'manager', areas: ['audit'] });
+    await client.unlock('to see what it does not open');
+    const own = /^\/v1\/desk\/(session|join|unlock|audit)/;
+    let asked = 0;
+    for (const [path, methods] of Object.entries(operations)) {
+      if (!path.startsWith('/v1/desk') || own.test(path)) continue;
+      for (const method of Object.keys(methods)) {
+        const body = method === 'get' || method === 'delete' ? {} : { body: {} };
+        const answer = await world.ask(method.toUpperCase(), path.replaceAll(/\{\w+\}/g, 'x'), {
+          token: secret,
+          ...body,
+        });
+        expect([answer.status, answer.json?.type], `${method} ${path}`).toEqual([
+          403,
+          '/problems/level-too-low',
+        ]);
+        asked++;
+      }
+    }
+    expect(asked).toBeGreaterThan(35);
+    expect((await client.audit()).entries.length).toBeGreaterThan(0);
   });
 
   test('a pipeline publishes with one that has unlocked with its reason', async () => {

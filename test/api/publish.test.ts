@@ -47,6 +47,7 @@ test('what is published holds for the very next request, on every process', asyn
     const service = await startService({
       databaseUrl: world.url,
       host: '127.0.0.1',
+      proxies: [],
       port: 0,
       issuers: [],
       leeway: 5,

@@ -206,6 +206,7 @@ describe('the database', () => {
     const service = await startService({
       databaseUrl: door.url,
       host: '127.0.0.1',
+      proxies: [],
       port: 0,
       issuers: [],
       leeway: 5,
@@ -308,6 +309,7 @@ test('a port in use is told with what to do next', async () => {
     startService({
       databaseUrl: world.url,
       host: '127.0.0.1',
+      proxies: [],
       port,
       issuers: [],
       leeway: 5,

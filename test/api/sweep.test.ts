@@ -120,6 +120,7 @@ describe('a sweep of the demo', () => {
       config: {
         databaseUrl: world.url,
         host: '127.0.0.1',
+        proxies: [],
         port: 0,
         issuers: [],
         leeway: 5,

@@ -76,6 +76,7 @@ export async function openWorld(
     const started = await startService({
       databaseUrl,
       host: '127.0.0.1',
+      proxies: [],
       port: 0,
       issuers: (options.issuers ?? []).map(issuerConfig),
       leeway: 5,

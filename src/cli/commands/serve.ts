@@ -14,6 +14,7 @@ export interface ServeOptions {
   readonly database?: string;
   readonly issuers?: string;
   readonly development?: boolean;
+  readonly proxies?: string[];
   readonly smtp?: string;
   readonly outbox?: string;
   readonly from?: string;
@@ -57,6 +58,7 @@ export async function serve(output: Output, options: ServeOptions): Promise<void
   const service = await startService({
     databaseUrl,
     host: options.host,
+    proxies: options.proxies ?? [],
     port,
     issuers,
     leeway,

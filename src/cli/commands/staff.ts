@@ -13,7 +13,7 @@ import { serviceUrl } from '../settings.ts';
 
 interface PasswordOptions {
   readonly database?: string;
-  readonly level: Level;
+  readonly level?: Level;
 }
 
 /** `firmgate staff password EMAIL`: straight to the database, for whoever has it, should nobody be able to sign in. */
@@ -26,13 +26,14 @@ export async function staffPassword(output: Output, email: string, options: Pass
   if (password.length < SHORTEST_PASSWORD)
     throw new Misuse(`a password has at least ${SHORTEST_PASSWORD} characters`);
   const database = connect({ url, poolSize: 2 });
+  let level: Level;
   try {
     await migrate(database);
-    await setStaff(
+    level = await setStaff(
       database,
       email.toLowerCase(),
       password,
-      options.level,
+      options.level ?? null,
       atTheMachine('database: command line'),
     );
   } catch (error) {
@@ -42,8 +43,8 @@ export async function staffPassword(output: Output, email: string, options: Pass
   } finally {
     await database.destroy();
   }
-  output.data({ email, level: options.level });
-  output.line(`${output.good('✓')} ${email} can sign in at the console as ${options.level}`);
+  output.data({ email, level });
+  output.line(`${output.good('✓')} ${email} can sign in at the console as ${level}`);
 }
 
 /** `firmgate staff list` */

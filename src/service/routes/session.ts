@@ -147,7 +147,9 @@ function throttle(limit: number, keyGenerator: (request: Request) => string) {
     standardHeaders: 'draft-8',
     legacyHeaders: false,
     skipSuccessfulRequests: true,
-    skip: (request) => request.method !== 'POST' && request.method !== 'PATCH',
+    // Whoever names no account tries none.
+    skip: (request) =>
+      (request.method !== 'POST' && request.method !== 'PATCH') || keyGenerator(request) === '',
     handler: (request, response) => answer(new Problem('too-many-attempts'), request, response),
   });
 }

@@ -21,26 +21,32 @@ export interface StaffAccount extends Staff {
 /** Why a change of staff was not made. */
 export type StaffRefusal = 'unknown' | 'last manager';
 
-/** Adds a staff account, or gives an existing one a new password and ends its sessions. */
+/**
+ * Adds a staff account, or gives an existing one a new password, lets it in and ends its sessions. `level` null: a new one is a
+ * manager, one that is there keeps its level. Answers the level.
+ */
 export async function setStaff(
   database: Database,
   email: string,
   password: string,
-  level: Level,
+  level: Level | null,
   actor: Actor,
-): Promise<void> {
+): Promise<Level> {
   const hash = await hashPassword(password);
-  await database.transaction(async (transaction) => {
-    const [row] = await run<{ id: string; created: boolean }>(
+  return database.transaction(async (transaction) => {
+    const [row] = await run<{ id: string; created: boolean; level: Level }>(
       transaction,
-      sql`insert into gate.staff (id, email, password_hash, level) values (${value(uuid())}::uuid, ${value(email)}, ${value(hash)}, ${value(level)})
-        on conflict (email) do update set password_hash = excluded.password_hash, level = excluded.level, active = true
-        returning id, xmax = 0 as created`,
+      sql`insert into gate.staff (id, email, password_hash, level) values (${value(uuid())}::uuid, ${value(email)}, ${value(hash)}, ${value(level ?? 'manager')})
+        on conflict (email) do update set password_hash = excluded.password_hash, level = coalesce(${value(level)}::text, gate.staff.level), active = true
+        returning id, level, xmax = 0 as created`,
     );
     await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(row!.id)}::uuid`);
     // Whoever was to be the first manager by a link is no longer the first.
     await run(transaction, sql`delete from gate.staff_links where email is null`);
-    await note(transaction, actor, row!.created ? 'staff.create' : 'staff.password', email, { level });
+    await note(transaction, actor, row!.created ? 'staff.create' : 'staff.password', email, {
+      level: row!.level,
+    });
+    return row!.level;
   });
 }
 
@@ -104,7 +110,7 @@ export async function changeStaff(
   });
 }
 
-/** Gives an account another password, where the old one is right; all its other sessions end. */
+/** Gives an account another password, where the old one is right; all its sessions end. Level and state stay as they are. */
 export async function changePassword(
   database: Database,
   staff: Staff,
@@ -113,8 +119,17 @@ export async function changePassword(
   actor: Actor,
 ): Promise<boolean> {
   if ((await checkPassword(database, staff.email, old)) === null) return false;
-  await setStaff(database, staff.email, password, staff.level, actor);
-  return true;
+  const hash = await hashPassword(password);
+  return database.transaction(async (transaction) => {
+    const changed = await run(
+      transaction,
+      sql`update gate.staff set password_hash = ${value(hash)} where id = ${value(staff.id)}::uuid and active returning 1`,
+    );
+    if (changed.length === 0) return false;
+    await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(staff.id)}::uuid`);
+    await note(transaction, actor, 'staff.password', staff.email);
+    return true;
+  });
 }
 
 function isManager({ level, active }: StaffAccount): boolean {

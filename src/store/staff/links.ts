@@ -66,11 +66,16 @@ export async function useLink(
     );
     const email = link?.email ?? given;
     if (link === undefined || email === null) return null;
-    // The first manager's link makes an account; it does not take over one that is there.
+    if (link.email === null) {
+      // The first manager is the first of all: a link that was made while somebody else joined is good for nothing.
+      await run(transaction, sql`lock table gate.staff in share row exclusive mode`);
+      if (await hasStaff(transaction)) return null;
+    }
+    // The first manager's link makes an account; it does not take over one that is there. Who was let out stays out.
     const onConflict =
       link.email === null
         ? sql`on conflict (email) do nothing`
-        : sql`on conflict (email) do update set password_hash = excluded.password_hash`;
+        : sql`on conflict (email) do update set password_hash = excluded.password_hash where gate.staff.active`;
     const [staff] = await run<Staff>(
       transaction,
       sql`insert into gate.staff (id, email, password_hash, level)
