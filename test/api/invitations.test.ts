@@ -1,14 +1,13 @@
-import { mkdtempSync, readFileSync, readdirSync, statSync, writeFileSync } from 'node:fs';
+import { mkdtempSync, readFileSync, readdirSync, statSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { SMTPServer } from 'smtp-server';
-import { SignJWT, exportJWK, generateKeyPair } from 'jose';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { sql } from '../../src/core/sql/fragment.ts';
 import { run } from '../../src/store/connection.ts';
+import { ISSUER, ownIssuer, type OwnIssuer } from '../support/issuer.ts';
 import { openWorld, type World } from '../support/world.ts';
 
-const ISSUER = 'https://login.hollowoak.example/';
 const rulebook = `
 role keeper
 role inspector
@@ -19,31 +18,19 @@ test identity ada { email "ada@hollowoak.example" roles keeper }
 `;
 
 let world: World;
-let key: Awaited<ReturnType<typeof generateKeyPair>>;
+let issuer: OwnIssuer;
 const outbox = mkdtempSync(join(tmpdir(), 'outbox-'));
 const FROM = 'Hollow Oak <gate@hollowoak.example>';
-let issuers: Parameters<typeof openWorld>[1];
 beforeAll(async () => {
-  key = await generateKeyPair('ES256', { extractable: true });
-  const file = join(outbox, '..', 'invitation-keys.json');
-  writeFileSync(
-    file,
-    JSON.stringify({ keys: [{ ...(await exportJWK(key.publicKey)), kid: 'k', alg: 'ES256' }] }),
-  );
-  issuers = { issuers: [{ issuer: ISSUER, audience: 'gate', algorithms: ['ES256'], keys: file }] };
-  world = await openWorld(rulebook, { ...issuers, post: { kind: 'outbox', folder: outbox, from: FROM } });
+  issuer = await ownIssuer();
+  world = await openWorld(rulebook, {
+    issuers: [issuer.settings],
+    post: { kind: 'outbox', folder: outbox, from: FROM },
+  });
 });
 afterAll(() => world.close());
 
-const token = (sub: string, claims: object = {}) =>
-  new SignJWT({ ...claims })
-    .setProtectedHeader({ alg: 'ES256', kid: 'k' })
-    .setIssuer(ISSUER)
-    .setSubject(sub)
-    .setAudience('gate')
-    .setIssuedAt()
-    .setExpirationTime('5 minutes')
-    .sign(key.privateKey);
+const token = (sub: string, claims: object = {}) => issuer.token(sub, claims);
 const verified = (email: string) => ({ email, email_verified: true, name: 'Mina' });
 /** The letters to an address, newest last, with quoted-printable undone. */
 const letters = (to: string) =>
@@ -304,7 +291,7 @@ describe('the letter', () => {
     await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
     const { port } = server.server.address() as { port: number };
     const posted = await openWorld(rulebook, {
-      ...issuers,
+      issuers: [issuer.settings],
       post: { kind: 'smtp', url: `smtp://127.0.0.1:${port}`, from: FROM },
     });
     try {

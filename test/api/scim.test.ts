@@ -1,11 +1,7 @@
-import { SignJWT, exportJWK, generateKeyPair } from 'jose';
-import { mkdtempSync, writeFileSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { ISSUER, ownIssuer, type OwnIssuer } from '../support/issuer.ts';
 import { openWorld, type Answer, type World } from '../support/world.ts';
 
-const ISSUER = 'https://login.hollowoak.example/';
 const USER = 'urn:ietf:params:scim:schemas:core:2.0:User';
 const GROUP = 'urn:ietf:params:scim:schemas:core:2.0:Group';
 const PATCH = 'urn:ietf:params:scim:api:messages:2.0:PatchOp';
@@ -20,17 +16,10 @@ test identity ada { email "ada@hollowoak.example" roles keeper }
 
 let world: World;
 let secret: string;
-let signing: Awaited<ReturnType<typeof generateKeyPair>>;
+let issuer: OwnIssuer;
 beforeAll(async () => {
-  signing = await generateKeyPair('ES256', { extractable: true });
-  const keys = join(mkdtempSync(join(tmpdir(), 'scim-')), 'keys.json');
-  writeFileSync(
-    keys,
-    JSON.stringify({ keys: [{ ...(await exportJWK(signing.publicKey)), kid: 'k', alg: 'ES256' }] }),
-  );
-  world = await openWorld(rulebook, {
-    issuers: [{ issuer: ISSUER, audience: 'gate', algorithms: ['ES256'], keys }],
-  });
+  issuer = await ownIssuer();
+  world = await openWorld(rulebook, { issuers: [issuer.settings] });
   ({ secret } = await world.desk.makeKey({
     name: 'provider',
     level: 'publisher',
@@ -52,17 +41,7 @@ const made = async (body: object) => {
   expect(answer.status, answer.text).toBe(201);
   return answer.json as { id: string };
 };
-const as = async (sub: string, path = '/v1/me') =>
-  world.ask('GET', path, {
-    token: await new SignJWT({})
-      .setProtectedHeader({ alg: 'ES256', kid: 'k' })
-      .setIssuer(ISSUER)
-      .setSubject(sub)
-      .setAudience('gate')
-      .setIssuedAt()
-      .setExpirationTime('5 minutes')
-      .sign(signing.privateKey),
-  });
+const as = async (sub: string, path = '/v1/me') => world.ask('GET', path, { token: await issuer.token(sub) });
 const error = (status: number, scimType?: string) => ({
   status,
   json: {

@@ -1,11 +1,7 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
-import Paper from '@mui/material/Paper';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
 import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
@@ -14,6 +10,7 @@ import { useState } from 'react';
 import { detailWords } from '../../../client/audit-words.ts';
 import type { AuditEntryDocument } from '../../../client/index.ts';
 import { gate } from '../../api/client.ts';
+import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { Page } from '../../components/Page.tsx';
 
@@ -88,22 +85,14 @@ export function AuditPage() {
       {pages.isError && <ErrorNote error={pages.error} retry={() => void pages.refetch()} />}
       {pages.isSuccess && entries.length === 0 && <Typography>No entry fits.</Typography>}
       {entries.length > 0 && (
-        <Paper variant="outlined" sx={{ overflow: 'auto' }}>
-          <Table size="small" aria-label="Entries, newest first">
-            <TableHead>
-              <TableRow>
-                {['', 'When (UTC)', 'Who', 'From', 'Did', 'To', 'What changed', 'Reason'].map((head) => (
-                  <TableCell key={head}>{head}</TableCell>
-                ))}
-              </TableRow>
-            </TableHead>
-            <TableBody>
-              {entries.map((entry) => (
-                <EntryRow key={entry.seq} entry={entry} />
-              ))}
-            </TableBody>
-          </Table>
-        </Paper>
+        <DenseTable
+          label="Entries, newest first"
+          heads={['', 'When (UTC)', 'Who', 'From', 'Did', 'To', 'What changed', 'Reason']}
+        >
+          {entries.map((entry) => (
+            <EntryRow key={entry.seq} entry={entry} />
+          ))}
+        </DenseTable>
       )}
       {pages.hasNextPage && (
         <Button

@@ -3,11 +3,7 @@ import Button from '@mui/material/Button';
 import FormControl from '@mui/material/FormControl';
 import InputLabel from '@mui/material/InputLabel';
 import NativeSelect from '@mui/material/NativeSelect';
-import Paper from '@mui/material/Paper';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
 import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
@@ -16,6 +12,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-qu
 import { Link as RouterLink, useSearchParams } from 'react-router';
 import type { PersonDocument } from '../../../client/index.ts';
 import { gate } from '../../api/client.ts';
+import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { Page } from '../../components/Page.tsx';
 import { RoleChips } from './RoleChips.tsx';
@@ -107,22 +104,11 @@ export function PeoplePage() {
         </Typography>
       )}
       {people.length > 0 && (
-        <Paper variant="outlined" sx={{ overflow: 'auto' }}>
-          <Table size="small" aria-label="People, by name">
-            <TableHead>
-              <TableRow>
-                {['Name', 'Address', 'Roles', 'State'].map((head) => (
-                  <TableCell key={head}>{head}</TableCell>
-                ))}
-              </TableRow>
-            </TableHead>
-            <TableBody>
-              {people.map((person) => (
-                <PersonRow key={person.id} person={person} />
-              ))}
-            </TableBody>
-          </Table>
-        </Paper>
+        <DenseTable label="People, by name" heads={['Name', 'Address', 'Roles', 'State']}>
+          {people.map((person) => (
+            <PersonRow key={person.id} person={person} />
+          ))}
+        </DenseTable>
       )}
       {pages.hasNextPage && (
         <Button

@@ -1,11 +1,7 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
-import Paper from '@mui/material/Paper';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
 import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
@@ -14,6 +10,7 @@ import { Link as RouterLink, useParams } from 'react-router';
 import type { PersonDetail } from '../../../client/index.ts';
 import { gate } from '../../api/client.ts';
 import { useUnlocked } from '../../api/session.ts';
+import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { Page } from '../../components/Page.tsx';
 import { ReachTable } from './ReachTable.tsx';
@@ -137,42 +134,31 @@ function Facts({ person }: { person: PersonDetail }) {
         {person.roles.length === 0 ? (
           <Typography sx={{ color: 'text.secondary' }}>None.</Typography>
         ) : (
-          <Paper variant="outlined" sx={{ overflow: 'auto' }}>
-            <Table size="small" aria-label="Roles given by hand">
-              <TableHead>
-                <TableRow>
-                  {['Role', 'Counts', 'Given by', 'On', ''].map((head) => (
-                    <TableCell key={head}>{head}</TableCell>
-                  ))}
-                </TableRow>
-              </TableHead>
-              <TableBody>
-                {person.roles.map((each) => (
-                  <TableRow key={each.role}>
-                    <TableCell component="th" scope="row" sx={{ fontWeight: 600 }}>
-                      {each.role}
-                    </TableCell>
-                    <TableCell sx={{ maxWidth: 260 }}>
-                      {person.unknown.includes(each.role)
-                        ? '✗ not known to the rulebook: counts for nothing'
-                        : `${stateOf(each) === 'now' ? '✓ now' : stateOf(each) === 'later' ? '○ later' : '✗'} ${periodWords(each)}`}
-                    </TableCell>
-                    <TableCell sx={{ maxWidth: 240 }}>{each.given_by}</TableCell>
-                    <TableCell>{each.given_at.slice(0, 10)}</TableCell>
-                    <TableCell align="right">
-                      <Button
-                        size="small"
-                        disabled={managed}
-                        onClick={() => setWanted({ give: null, take: each.role })}
-                      >
-                        Take
-                      </Button>
-                    </TableCell>
-                  </TableRow>
-                ))}
-              </TableBody>
-            </Table>
-          </Paper>
+          <DenseTable label="Roles given by hand" heads={['Role', 'Counts', 'Given by', 'On', '']}>
+            {person.roles.map((each) => (
+              <TableRow key={each.role}>
+                <TableCell component="th" scope="row" sx={{ fontWeight: 600 }}>
+                  {each.role}
+                </TableCell>
+                <TableCell sx={{ maxWidth: 260 }}>
+                  {person.unknown.includes(each.role)
+                    ? '✗ not known to the rulebook: counts for nothing'
+                    : `${stateOf(each) === 'now' ? '✓ now' : stateOf(each) === 'later' ? '○ later' : '✗'} ${periodWords(each)}`}
+                </TableCell>
+                <TableCell sx={{ maxWidth: 240 }}>{each.given_by}</TableCell>
+                <TableCell>{each.given_at.slice(0, 10)}</TableCell>
+                <TableCell align="right">
+                  <Button
+                    size="small"
+                    disabled={managed}
+                    onClick={() => setWanted({ give: null, take: each.role })}
+                  >
+                    Take
+                  </Button>
+                </TableCell>
+              </TableRow>
+            ))}
+          </DenseTable>
         )}
       </Section>
       {wanted !== null && <RoleDialog person={person} wanted={wanted} onClose={() => setWanted(null)} />}

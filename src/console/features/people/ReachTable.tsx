@@ -1,11 +1,8 @@
-import Paper from '@mui/material/Paper';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
 import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import type { ReachDocument } from '../../../client/index.ts';
+import { DenseTable } from '../../components/DenseTable.tsx';
 
 const wide = { maxWidth: 420, whiteSpace: 'normal', verticalAlign: 'top' } as const;
 const narrow = { verticalAlign: 'top' } as const;
@@ -19,47 +16,33 @@ export function ReachTable({ reach }: { reach: ReachDocument }) {
   const without = reach.collections.filter(({ name }) => !reach.reach.some((row) => row.collection === name));
   return (
     <>
-      <Paper variant="outlined" sx={{ overflow: 'auto' }}>
-        <Table size="small" aria-label="What they can do">
-          <TableHead>
-            <TableRow>
-              {[
-                'Collection',
-                'May',
-                'Records',
-                'Fields (fewer records where a number stands)',
-                'Through',
-              ].map((head) => (
-                <TableCell key={head}>{head}</TableCell>
-              ))}
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {reach.reach.map(({ collection, operation, records, fields, through }, index) => (
-              <TableRow key={`${collection} ${operation}`}>
-                <TableCell component="th" scope="row" sx={{ ...narrow, fontWeight: 600 }}>
-                  {index > 0 && reach.reach[index - 1]!.collection === collection ? '' : collection}
-                </TableCell>
-                <TableCell sx={narrow}>{operation}</TableCell>
-                <TableCell sx={narrow}>
-                  {records} of {totals.get(collection)}
-                </TableCell>
-                <TableCell sx={wide}>
-                  {Object.entries(fields)
-                    .filter(([field]) => !system.has(field))
-                    .map(([field, count]) => (count === records ? field : `${field} (${count})`))
-                    .join(', ')}
-                </TableCell>
-                <TableCell sx={wide}>
-                  {through
-                    .map(({ rule, audience, records: count }) => `${rule} ${audience} (${count})`)
-                    .join(', ')}
-                </TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
-      </Paper>
+      <DenseTable
+        label="What they can do"
+        heads={['Collection', 'May', 'Records', 'Fields (fewer records where a number stands)', 'Through']}
+      >
+        {reach.reach.map(({ collection, operation, records, fields, through }, index) => (
+          <TableRow key={`${collection} ${operation}`}>
+            <TableCell component="th" scope="row" sx={{ ...narrow, fontWeight: 600 }}>
+              {index > 0 && reach.reach[index - 1]!.collection === collection ? '' : collection}
+            </TableCell>
+            <TableCell sx={narrow}>{operation}</TableCell>
+            <TableCell sx={narrow}>
+              {records} of {totals.get(collection)}
+            </TableCell>
+            <TableCell sx={wide}>
+              {Object.entries(fields)
+                .filter(([field]) => !system.has(field))
+                .map(([field, count]) => (count === records ? field : `${field} (${count})`))
+                .join(', ')}
+            </TableCell>
+            <TableCell sx={wide}>
+              {through
+                .map(({ rule, audience, records: count }) => `${rule} ${audience} (${count})`)
+                .join(', ')}
+            </TableCell>
+          </TableRow>
+        ))}
+      </DenseTable>
       {without.length > 0 && (
         <Typography sx={{ color: 'text.secondary', fontSize: '0.85rem' }}>
           Nothing of {without.map(({ name }) => name).join(', ')}.

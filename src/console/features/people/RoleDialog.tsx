@@ -7,10 +7,7 @@ import DialogTitle from '@mui/material/DialogTitle';
 import FormControl from '@mui/material/FormControl';
 import InputLabel from '@mui/material/InputLabel';
 import NativeSelect from '@mui/material/NativeSelect';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
 import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
@@ -19,6 +16,7 @@ import { useState } from 'react';
 import type { PersonDetail, RoleChangeRequest, RolePreview } from '../../../client/index.ts';
 import { gate } from '../../api/client.ts';
 import { useUnlocked } from '../../api/session.ts';
+import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 
 /** What the dialog begins with: a role to be taken, or one to be chosen and given. */
@@ -163,40 +161,31 @@ function Preview({ preview: { at, people } }: { preview: RolePreview }) {
       {changes.length === 0 ? (
         <Typography sx={{ fontSize: '0.85rem' }}>They may neither more nor less by it.</Typography>
       ) : (
-        <Table size="small" aria-label="What is gained and lost">
-          <TableHead>
-            <TableRow>
-              {['Collection', 'May', 'Records', 'Gained or lost', 'Fields (on how many records)'].map(
-                (head) => (
-                  <TableCell key={head}>{head}</TableCell>
-                ),
-              )}
+        <DenseTable
+          label="What is gained and lost"
+          heads={['Collection', 'May', 'Records', 'Gained or lost', 'Fields (on how many records)']}
+        >
+          {changes.map(({ collection, operation, records, fields }) => (
+            <TableRow key={`${collection} ${operation}`}>
+              <TableCell component="th" scope="row">
+                {collection}
+              </TableCell>
+              <TableCell>{operation}</TableCell>
+              <TableCell>
+                {records.was === records.is ? records.is : `${records.was} → ${records.is}`}
+              </TableCell>
+              <TableCell>{difference(records)}</TableCell>
+              <TableCell sx={{ maxWidth: 340, whiteSpace: 'normal' }}>
+                {fields
+                  .filter(
+                    ({ field, was, is }) => !system.has(field) && (was !== records.was || is !== records.is),
+                  )
+                  .map(({ field, was, is }) => `${field} ${was} → ${is}`)
+                  .join(', ')}
+              </TableCell>
             </TableRow>
-          </TableHead>
-          <TableBody>
-            {changes.map(({ collection, operation, records, fields }) => (
-              <TableRow key={`${collection} ${operation}`}>
-                <TableCell component="th" scope="row">
-                  {collection}
-                </TableCell>
-                <TableCell>{operation}</TableCell>
-                <TableCell>
-                  {records.was === records.is ? records.is : `${records.was} → ${records.is}`}
-                </TableCell>
-                <TableCell>{difference(records)}</TableCell>
-                <TableCell sx={{ maxWidth: 340, whiteSpace: 'normal' }}>
-                  {fields
-                    .filter(
-                      ({ field, was, is }) =>
-                        !system.has(field) && (was !== records.was || is !== records.is),
-                    )
-                    .map(({ field, was, is }) => `${field} ${was} → ${is}`)
-                    .join(', ')}
-                </TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
+          ))}
+        </DenseTable>
       )}
     </Box>
   );
