@@ -411,7 +411,8 @@ const records = program
 records
   .command('list')
   .argument('<collection>')
-  .addOption(as())
+  .option('--as <identity>', 'the test identity to call as, or “visitor”')
+  .option('--everything', 'every record and field, without an identity; takes an unlock, and is on record')
   .option('--where <condition>', 'only records for which this holds')
   .option('--order <fields>', 'such as “queen_year desc, code”')
   .option('--limit <number>', 'records at most', '50')

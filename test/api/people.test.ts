@@ -1,12 +1,17 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { GateClient } from '../../src/client/index.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
+import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run } from '../../src/store/connection.ts';
+import { setStaff } from '../../src/store/staff/index.ts';
+import { ISSUER, ownIssuer, type OwnIssuer } from '../support/issuer.ts';
 import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
 let world: World;
+let issuer: OwnIssuer;
 beforeAll(async () => {
-  world = await openDemo();
+  issuer = await ownIssuer();
+  world = await openDemo({ issuers: [issuer.settings] });
 });
 afterAll(() => world.close());
 
@@ -260,34 +265,50 @@ describe('roles', () => {
 });
 
 describe('at once, on every process', () => {
-  test('a role, a deactivation, a key, a level and a publication hold for the next request there', async () => {
+  test('a role, a deactivation, a login, a key, a level, an unlock and a publication hold for the next request there', async () => {
     const other = await world.another();
     const there = (path: string, token?: string) =>
       world.ask('GET', path, { url: other.url, ...(token === undefined ? {} : { token }) });
-    const name = async () =>
-      (await there('/v1/records/hives?count=true', await world.token('nona'))).json.count as number;
-    expect(await name()).toBe(0);
-    const nona = (await world.desk.person('nona')).id;
-    // Through the store: the desk leaves test identities to the rulebook, and this is about the other process.
-    await run(world.database, {
-      ...sql``,
-      text: `insert into gate.role_assignments (person, role) values ('${nona}', 'inspector')`,
+    const { id } = await world.desk.addPerson({
+      email: 'elsewhere@hollowoak.example',
+      login: { issuer: ISSUER, subject: 'e-1' },
     });
-    expect(await name()).toBeGreaterThan(100);
-    await run(world.database, {
-      ...sql``,
-      text: `delete from gate.role_assignments where person = '${nona}'`,
-    });
-    expect(await name()).toBe(0);
-    await run(world.database, {
-      ...sql``,
-      text: `update records.people set _active = false where id = '${nona}'`,
-    });
-    expect((await there('/v1/me', await world.token('nona'))).status).toBe(401);
-    await run(world.database, {
-      ...sql``,
-      text: `update records.people set _active = true where id = '${nona}'`,
-    });
+    // One token all the while: nobody signs in again.
+    const token = await issuer.token('e-1');
+    const hives = async () => (await there('/v1/records/hives?count=true', token)).json.count as number;
+    expect(await hives()).toBe(0);
+    await world.desk.changeRoles({ people: [id], give: [{ role: 'inspector' }] });
+    expect(await hives()).toBeGreaterThan(100);
+    await world.desk.changeRoles({ people: [id], take: ['inspector'] });
+    expect(await hives()).toBe(0);
+    await world.desk.changePerson(id, { active: false });
+    expect((await there('/v1/me', token)).status).toBe(401);
+    await world.desk.changePerson(id, { active: true });
+    expect((await there('/v1/me', token)).status).toBe(200);
+    await world.desk.removeLogin(id, ISSUER, 'e-1');
+    expect((await there('/v1/me', token)).status).toBe(401);
+
+    await setStaff(
+      world.database,
+      'other@hollowoak.example',
+      'a long enough password',
+      'manager',
+      atTheMachine('test'),
+    );
+    const { link } = await world.desk.inviteStaff('viewer@hollowoak.example', 'manager');
+    const joining = { secret: link.split('#')[1], password: 'a long enough password' };
+    const joined = await world.ask('POST', '/v1/desk/join', { body: joining });
+    const session = { headers: { cookie: joined.headers.get('set-cookie')!.split(';')[0]! } };
+    const asStaff = (path: string) => world.ask('GET', path, { ...session, url: other.url });
+    expect((await asStaff('/v1/desk/look/hives')).json.type).toBe('/problems/locked');
+    await world.ask('POST', '/v1/desk/unlock', { ...session, body: { reason: 'to see it there, too' } });
+    expect((await asStaff('/v1/desk/look/hives')).status).toBe(200);
+    await world.desk.changeStaff('viewer@hollowoak.example', { level: 'viewer' });
+    expect((await asStaff('/v1/desk/look/hives')).json.type, 'an unlock raises nobody').toBe(
+      '/problems/level-too-low',
+    );
+    await world.desk.changeStaff('viewer@hollowoak.example', { active: false });
+    expect((await asStaff('/v1/desk/overview')).status).toBe(401);
 
     const { secret } = await world.desk.makeKey({
       name: 'reader',

@@ -3,7 +3,7 @@ import { problemTypes } from '../../client/schemas/problems.ts';
 import { clientAs, deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';
-import { parseValues as plainValues, type Place } from '../values.ts';
+import { parseValues as plainValues, wholeNumber, type Place } from '../values.ts';
 
 interface AsOption {
   readonly as: string;
@@ -22,23 +22,33 @@ const uuidShape = /^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}
 const WITHHELD = '▒▒▒';
 const MISSING = '–';
 
-/** `firmgate records list COLLECTION --as IDENTITY`. */
-export async function recordsList(
-  output: Output,
-  name: string,
-  options: AsOption & { where?: string; order?: string; limit: string; after?: string },
-): Promise<void> {
-  const desk = await open(name, options.as);
-  const { where, order, after } = options;
-  const limit = Number(options.limit);
-  const page = await desk.client.list(name, {
+interface ListOptions {
+  readonly as?: string;
+  readonly everything?: boolean;
+  readonly where?: string;
+  readonly order?: string;
+  readonly limit: string;
+  readonly after?: string;
+}
+
+/** `firmgate records list COLLECTION --as IDENTITY`; or `--everything`, without one, which takes an unlock. */
+export async function recordsList(output: Output, name: string, options: ListOptions): Promise<void> {
+  const { where, order, after, everything, as } = options;
+  if ((as === undefined) !== (everything === true))
+    throw new Misuse('say through whom: --as IDENTITY; or --everything, after an unlock');
+  const desk = as === undefined ? await openAll(output, name) : await open(name, as);
+  const limit = wholeNumber('--limit', options.limit, 1, 200);
+  const asked = {
     ...(where === undefined ? {} : { where }),
     ...(order === undefined ? {} : { order }),
     ...(after === undefined ? {} : { after }),
     limit,
-    count: true,
     ...including(desk.collection),
-  });
+  };
+  const page =
+    as === undefined
+      ? await desk.client.lookAtAll(name, asked)
+      : await desk.client.list(name, { ...asked, count: true });
   output.data({ ...page, records: page.records.map(({ _included: _, ...record }) => record) });
   const columns = shownColumns(desk.collection).filter(
     (field) => !page.records.every((record) => record._withheld?.includes(field)),
@@ -53,16 +63,16 @@ export async function recordsList(
   );
   output.line(
     output.paint.faint(
-      `${page.count} ${name} for ${options.as}${page.records.length < (page.count ?? 0) ? `, ${page.records.length} shown` : ''}    ${MISSING} no value   ${WITHHELD} withheld`,
+      `${page.count} ${name} ${as === undefined ? 'in all' : `for ${as}`}${page.records.length < (page.count ?? 0) ? `, ${page.records.length} shown` : ''}    ${MISSING} no value   ${WITHHELD} withheld`,
     ),
   );
   if (hidden.length > 0) output.line(output.paint.faint(`withheld throughout: ${hidden.join(', ')}`));
   if (page.next !== null) output.line(output.paint.faint(`more: --after ${page.next}`));
-  if (page.records.length === 0 && !output.json) {
+  if (page.records.length === 0 && !output.json && as !== undefined) {
     // A developer is told why; the end user’s own program never is.
     const look = await (
       await deskClient(output)
-    ).look(name, options.as === 'visitor' ? null : options.as, where === undefined ? {} : { where });
+    ).look(name, as === 'visitor' ? null : as, where === undefined ? {} : { where });
     if (look.emptiness !== null) output.line(`${look.emptiness.explanation}\n${look.emptiness.next}`);
   }
 }
@@ -153,15 +163,25 @@ export async function recordsDelete(
   output.line(`${output.good('✓')} deleted`);
 }
 
+/** A call without an identity: for those who have unlocked. */
+async function openAll(output: Output, name: string): Promise<Desk> {
+  const client = await deskClient(output);
+  const overview = await client.overview();
+  return { client, collection: collectionNamed(overview, name), overview };
+}
+
+function collectionNamed(overview: Overview, name: string): Collection {
+  const collection = overview.collections.find((each) => each.name === name);
+  if (collection !== undefined) return collection;
+  throw new Misuse(
+    `there is no collection ${name}; there are: ${overview.collections.map((each) => each.name).join(', ')}`,
+  );
+}
+
 /** A call as one identity; names that do not exist are told. */
 export async function open(name: string, as: string): Promise<Desk> {
   const overview = await (await deskClient()).overview();
-  const collection = overview.collections.find((each) => each.name === name);
-  if (collection === undefined) {
-    throw new Misuse(
-      `there is no collection ${name}; there are: ${overview.collections.map((each) => each.name).join(', ')}`,
-    );
-  }
+  const collection = collectionNamed(overview, name);
   const identities = overview.identities.map((identity) => identity.name);
   if (as !== 'visitor' && !identities.includes(as)) {
     throw new Misuse(`there is no test identity ${as}; there are: ${[...identities, 'visitor'].join(', ')}`);

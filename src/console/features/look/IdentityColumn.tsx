@@ -7,11 +7,12 @@ import NativeSelect from '@mui/material/NativeSelect';
 import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import type { Look, Overview, RecordDocument } from '../../../client/index.ts';
+import { useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import type { WhySubject } from '../why/WhyPanel.tsx';
 import { EmptyNote } from './EmptyNote.tsx';
 import { RecordTable } from './RecordTable.tsx';
-import { VISITOR, type LookResult } from './useLook.ts';
+import { EVERYTHING, VISITOR, type LookResult } from './useLook.ts';
 
 export interface IdentityColumnProps {
   readonly overview: Overview;
@@ -49,6 +50,7 @@ export function IdentityColumn({
     ...(look.data?.pages.map((page) => page.rights ?? {}) ?? []),
   ) as NonNullable<Look['rights']>;
   const id = `identity-${side}`;
+  const isUnlocked = useUnlocked();
   return (
     <Paper
       component="section"
@@ -70,10 +72,15 @@ export function IdentityColumn({
               </option>
             ))}
             <option value={VISITOR}>visitor</option>
+            {(isUnlocked || identity === EVERYTHING) && (
+              <option value={EVERYTHING}>without an identity</option>
+            )}
           </NativeSelect>
         </FormControl>
         <Typography sx={{ flex: 1, minWidth: 0, fontSize: '0.78rem', color: 'text.secondary', pb: 0.25 }}>
-          {describeRoles(chosen, first?.roles ?? [])}
+          {identity === EVERYTHING
+            ? 'every record and field; on record'
+            : describeRoles(chosen, first?.roles ?? [])}
         </Typography>
         <Typography data-testid={`count-${side}`} sx={{ fontVariantNumeric: 'tabular-nums', pb: 0.25 }}>
           {first === undefined ? (
@@ -108,15 +115,17 @@ export function IdentityColumn({
             pointed={pointed}
             onPoint={onPoint}
             rights={rights}
-            onAsk={(record, field) =>
+            onAsk={(record, field) => {
+              // Nobody has let it: there is no why.
+              if (identity === EVERYTHING) return;
               onAsk({
                 as: identity === VISITOR ? 'visitor' : identity,
                 collection: collection.name,
                 record: record.id,
                 label: labelOf(collection, record),
                 field: field === (collection.label ?? 'id') ? null : field,
-              })
-            }
+              });
+            }}
           />
         )}
         {look.hasNextPage && (

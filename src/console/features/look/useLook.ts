@@ -5,6 +5,9 @@ import { gate } from '../../api/client.ts';
 /** Stands in the choice of identities for the caller without one; no identity can have this name. */
 export const VISITOR = '(visitor)';
 
+/** Stands there for looking without an identity: every record and field, which takes an unlock. */
+export const EVERYTHING = '(everything)';
+
 export type LookResult = UseInfiniteQueryResult<InfiniteData<Look, string | null>>;
 
 /** A collection through one identity, page after page, by label so that two lists can be compared. */
@@ -16,15 +19,18 @@ export function useLook(
   const references = collection.fields.filter((field) => field.reference !== null).map((field) => field.name);
   return useInfiniteQuery({
     queryKey: ['look', collection.name, identity, where],
-    queryFn: ({ pageParam }) =>
-      gate.look(collection.name, identity === VISITOR ? null : identity, {
+    queryFn: ({ pageParam }) => {
+      const page = {
         limit: 50,
-        rights: true,
         ...(collection.label === null ? {} : { order: collection.label }),
         ...(references.length === 0 ? {} : { include: references.join(',') }),
         ...(where === '' ? {} : { where }),
         ...(pageParam === null ? {} : { after: pageParam }),
-      }),
+      };
+      return identity === EVERYTHING
+        ? gate.lookAtAll(collection.name, page)
+        : gate.look(collection.name, identity === VISITOR ? null : identity, { ...page, rights: true });
+    },
     initialPageParam: null as string | null,
     getNextPageParam: (page) => page.next,
   });
