@@ -84,7 +84,9 @@ import { whyRequestSchema, whySchema } from '../client/schemas/why.ts';
 interface Operation {
   readonly id: string;
   readonly summary: string;
-  readonly tag: 'records' | 'about' | 'desk';
+  readonly tag: 'records' | 'about' | 'desk' | 'provisioning';
+  /** Where the answers are of another media type than JSON’s own. */
+  readonly media?: string;
   readonly query?: z.ZodObject;
   readonly body?: { readonly schema: z.ZodType; readonly types: readonly string[] };
   readonly conditional?: 'If-Match' | 'If-None-Match';
@@ -122,6 +124,35 @@ const deskProblems = [
 const changeProblems = [...deskProblems, 'locked', 'unsupported-media-type', 'too-large'] as const;
 const signInProblems = [...deskProblems, 'unsupported-media-type', 'too-many-attempts'] as const;
 const unlockAnswerSchema = z.object({ unlock: unlockSchema.nullable() });
+
+const SCIM = 'application/scim+json';
+const scimResource = z
+  .looseObject({ schemas: z.array(z.string()), id: z.string().optional() })
+  .meta({ id: 'ScimResource', description: 'A resource of RFC 7643, as /scim/v2/Schemas describes it' });
+const scimList = z
+  .object({
+    schemas: z.array(z.string()),
+    totalResults: z.int(),
+    startIndex: z.int(),
+    itemsPerPage: z.int(),
+    Resources: z.array(scimResource),
+  })
+  .meta({ id: 'ScimList', description: 'A list response of RFC 7644' });
+const scimPatch = z
+  .object({
+    schemas: z.array(z.string()),
+    Operations: z.array(z.looseObject({ op: z.string(), path: z.string().optional() })),
+  })
+  .meta({ id: 'ScimPatch', description: 'Operations of RFC 7644, 3.5.2' });
+const scimQuery = z.object({
+  filter: z.string().optional(),
+  startIndex: z.int().optional(),
+  count: z.int().optional(),
+  attributes: z.string().optional(),
+  excludedAttributes: z.string().optional(),
+});
+const scimBody = { schema: scimResource, types: [SCIM] } as const;
+const patchBody = { schema: scimPatch, types: [SCIM] } as const;
 
 /** One entry a route: test/api holds it against the routes that answer. */
 export const operations: Readonly<
@@ -236,6 +267,39 @@ export const operations: Readonly<
         'unavailable',
       ],
     },
+  },
+  '/scim/v2/ServiceProviderConfig': {
+    get: provisioned('scimConfig', 'What of SCIM is offered', 200, scimResource),
+  },
+  '/scim/v2/ResourceTypes': {
+    get: provisioned('scimResourceTypes', 'The kinds of resources', 200, scimList),
+  },
+  '/scim/v2/ResourceTypes/{id}': {
+    get: provisioned('scimResourceType', 'One kind of resource', 200, scimResource),
+  },
+  '/scim/v2/Schemas': { get: provisioned('scimSchemas', 'What resources look like', 200, scimList) },
+  '/scim/v2/Schemas/{id}': {
+    get: provisioned('scimSchema', 'What one kind of resource looks like', 200, scimResource),
+  },
+  '/scim/v2/Users': {
+    get: provisioned('scimUsers', 'The users that the provider keeps', 200, scimList, { query: scimQuery }),
+    post: provisioned('scimMakeUser', 'Bring a user', 201, scimResource, { body: scimBody }),
+  },
+  '/scim/v2/Users/{id}': {
+    get: provisioned('scimUser', 'One user', 200, scimResource),
+    put: provisioned('scimPutUser', 'Make a user just so', 200, scimResource, { body: scimBody }),
+    patch: provisioned('scimPatchUser', 'Change a user in part', 200, scimResource, { body: patchBody }),
+    delete: provisionedGone('scimRemoveUser', 'Let a user go'),
+  },
+  '/scim/v2/Groups': {
+    get: provisioned('scimGroups', 'The groups that the provider keeps', 200, scimList, { query: scimQuery }),
+    post: provisioned('scimMakeGroup', 'Bring a group', 201, scimResource, { body: scimBody }),
+  },
+  '/scim/v2/Groups/{id}': {
+    get: provisioned('scimGroup', 'One group', 200, scimResource),
+    put: provisioned('scimPutGroup', 'Make a group just so', 200, scimResource, { body: scimBody }),
+    patch: provisioned('scimPatchGroup', 'Change a group in part', 200, scimResource, { body: patchBody }),
+    delete: provisionedGone('scimRemoveGroup', 'Let a group go'),
   },
   '/v1/me': {
     get: {
@@ -718,6 +782,29 @@ export const operations: Readonly<
   },
 };
 
+function provisioned(
+  id: string,
+  summary: string,
+  status: 200 | 201,
+  schema: z.ZodType,
+  more: Partial<Operation> = {},
+): Operation {
+  return {
+    id,
+    summary,
+    tag: 'provisioning',
+    media: SCIM,
+    answers: { [status]: schema, 400: 'An error of RFC 7644, with its scimType' },
+    problems: [],
+    ...(more.query === undefined ? {} : { query: more.query }),
+    ...(more.body === undefined ? {} : { body: more.body }),
+  };
+}
+
+function provisionedGone(id: string, summary: string): Operation {
+  return { id, summary, tag: 'provisioning', answers: { 204: 'Gone' }, problems: [] };
+}
+
 let made: object | null = null;
 
 /** The service's description as OpenAPI 3.1, from the very schemas that check requests. Made once. */
@@ -752,6 +839,7 @@ function makeDocument(): object {
       { name: 'records', description: 'The end users’ side' },
       { name: 'about', description: 'What the service says of itself' },
       { name: 'desk', description: 'The developers’ side' },
+      { name: 'provisioning', description: 'SCIM 2.0 (RFC 7643, RFC 7644), for an identity provider' },
     ],
     paths,
     components: {
@@ -772,7 +860,9 @@ function describe(operation: Operation, components: Record<string, unknown>): ob
         ? { description: answer }
         : {
             description: 'The answer',
-            content: { 'application/json': { schema: reference(answer, 'output', components) } },
+            content: {
+              [operation.media ?? 'application/json']: { schema: reference(answer, 'output', components) },
+            },
           };
   }
   for (const status of new Set(operation.problems.map((type) => problemTypes[type].status))) {
@@ -785,7 +875,7 @@ function describe(operation: Operation, components: Record<string, unknown>): ob
     };
   }
   const security =
-    operation.id === 'acceptInvitation'
+    operation.id === 'acceptInvitation' || operation.tag === 'provisioning'
       ? [{ bearer: [] }]
       : operation.tag === 'records' || operation.id === 'whoAmI'
         ? [{}, { bearer: [] }]

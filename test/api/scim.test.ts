@@ -69,6 +69,7 @@ describe('the provider', () => {
       expect(answer).toMatchObject(error(status));
       expect(answer.headers.get('content-type')).toBe('application/scim+json; charset=utf-8');
     }
+    expect((await scim('PUT', '/Users', {})).headers.get('allow')).toBe('GET, POST, HEAD, OPTIONS');
     expect(answers[0][0].headers.get('www-authenticate')).toMatch(/^Bearer /);
     expect(
       await world.ask('POST', '/scim/v2/Users', {

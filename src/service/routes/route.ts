@@ -7,19 +7,20 @@ type Handler = (request: Request, response: Response) => Promise<void> | void;
 
 /**
  * Offers a path: its methods, OPTIONS with `Allow`, and 405 with `Allow` for all others (RFC 9110). A GET answers
- * HEAD too. Every answer may be refused with 406 where the caller takes no JSON.
+ * HEAD too. Every answer may be refused with 406 where the caller takes none of the types.
  */
 export function offer(
   router: Router,
   path: string,
   handlers: Partial<Record<Method, Handler>>,
   before: RequestHandler[] = [],
+  types: readonly string[] = ['application/json', 'application/problem+json'],
 ): void {
   const route = router.route(path);
   const methods = Object.keys(handlers).map((method) => method.toUpperCase());
   const allow = [...methods, ...(methods.includes('GET') ? ['HEAD'] : []), 'OPTIONS'].join(', ');
   for (const [method, handler] of Object.entries(handlers) as [Method, Handler][]) {
-    route[method](refuseForeignTypes, ...before, (request, response) => handler(request, response));
+    route[method](refuseForeignTypes(types), ...before, (request, response) => handler(request, response));
   }
   route.options((_, response) => {
     response.set('Allow', allow).status(204).end();
@@ -91,11 +92,12 @@ export function offerReport(
   });
 }
 
-const refuseForeignTypes: RequestHandler = (request, _, next) => {
-  if (request.accepts(['application/json', 'application/problem+json']) === false)
-    throw new Problem('not-acceptable');
-  next();
-};
+function refuseForeignTypes(types: readonly string[]): RequestHandler {
+  return (request, _, next) => {
+    if (request.accepts([...types]) === false) throw new Problem('not-acceptable');
+    next();
+  };
+}
 
 /** The body as an object, where it is JSON of one of the media types; 415 or 400 otherwise. */
 export function jsonBody(request: Request, types: readonly string[]): Record<string, unknown> {

@@ -23,6 +23,7 @@ import { actorOf, atLeast, principalOf } from '../identity/principal.ts';
 import type { StaffDoor } from '../identity/staff.ts';
 import { asProblem } from '../problems/handler.ts';
 import { Problem } from '../problems/problem.ts';
+import { offer as offerAs } from '../routes/route.ts';
 import { MOST_RESULTS, providerConfig, resourceTypes, schemas } from './discovery.ts';
 import { ScimFault, notThere } from './fault.ts';
 import { parseFilter } from './filter.ts';
@@ -62,15 +63,14 @@ export function scimRoutes(database: Database, staff: StaffDoor, inForce: () => 
   });
   router.use(express.json({ limit: '5mb', type: [MEDIA_TYPE, 'application/json'] }));
 
-  router.get('/ServiceProviderConfig', (request, response) =>
-    send(response, 200, providerConfig(baseOf(request))),
-  );
+  offer(router, '/ServiceProviderConfig', {
+    get: (request, response) => send(response, 200, providerConfig(baseOf(request))),
+  });
   discover(router, '/ResourceTypes', resourceTypes);
   discover(router, '/Schemas', schemas);
 
-  router
-    .route('/Users')
-    .get(async (request, response) => {
+  offer(router, '/Users', {
+    get: async (request, response) => {
       const { comparisons, offset, limit } = listQuery(request, [
         'id',
         'username',
@@ -97,42 +97,40 @@ export function scimRoutes(database: Database, staff: StaffDoor, inForce: () => 
         total,
         offset,
       );
-    })
-    .post(async (request, response) => {
+    },
+    post: async (request, response) => {
       const user = readUser(bodyOf(request));
       const { issuer, actor } = asking(response);
       const id = await takeIn(database, await inForce(), user, issuer, actor);
       if (typeof id !== 'string') throw userFault(id);
       sendUser(request, response, 201, (await providedUser(database, id))!);
-    })
-    .all(notOffered);
+    },
+  });
 
-  router
-    .route('/Users/:id')
-    .get(async (request, response) => {
+  offer(router, '/Users/:id', {
+    get: async (request, response) => {
       sendUser(request, response, 200, await userOf(request));
-    })
-    .put(async (request, response) => {
+    },
+    put: async (request, response) => {
       await keep(request, response, () => readUser(bodyOf(request)));
-    })
-    .patch(async (request, response) => {
+    },
+    patch: async (request, response) => {
       const { Operations } = checked(patchSchema, bodyOf(request));
       await keep(request, response, (user) =>
         readUser(
           patched(userResource(user, baseOf(request)), Operations.map(canonicalValue), attributeNames),
         ),
       );
-    })
-    .delete(async (request, response) => {
+    },
+    delete: async (request, response) => {
       const { issuer, actor } = asking(response);
       await letGo(database, await userOf(request), issuer, actor);
       response.status(204).end();
-    })
-    .all(notOffered);
+    },
+  });
 
-  router
-    .route('/Groups')
-    .get(async (request, response) => {
+  offer(router, '/Groups', {
+    get: async (request, response) => {
       const { comparisons, offset, limit } = listQuery(request, [
         'id',
         'displayname',
@@ -159,35 +157,34 @@ export function scimRoutes(database: Database, staff: StaffDoor, inForce: () => 
         total,
         offset,
       );
-    })
-    .post(async (request, response) => {
+    },
+    post: async (request, response) => {
       const made = await makeGroup(database, memberIds(readGroup(bodyOf(request))), asking(response).actor);
       if (typeof made === 'string') throw groupFault(made);
       sendGroup(request, response, 201, (await providedGroup(database, made.id))!);
-    })
-    .all(notOffered);
+    },
+  });
 
-  router
-    .route('/Groups/:id')
-    .get(async (request, response) => {
+  offer(router, '/Groups/:id', {
+    get: async (request, response) => {
       sendGroup(request, response, 200, await groupOf(request));
-    })
-    .put(async (request, response) => {
+    },
+    put: async (request, response) => {
       await keepGroup(request, response, () => readGroup(bodyOf(request)));
-    })
-    .patch(async (request, response) => {
+    },
+    patch: async (request, response) => {
       const { Operations } = checked(patchSchema, bodyOf(request));
       await keepGroup(request, response, (group) =>
         readGroup(
           patched(groupResource(group, baseOf(request)), Operations.map(canonicalValue), attributeNames),
         ),
       );
-    })
-    .delete(async (request, response) => {
+    },
+    delete: async (request, response) => {
       await removeGroup(database, await groupOf(request), asking(response).actor);
       response.status(204).end();
-    })
-    .all(notOffered);
+    },
+  });
 
   router.use(() => {
     throw notThere();
@@ -247,16 +244,20 @@ function discover(
   path: string,
   documents: (base: string) => Record<string, unknown>[],
 ): void {
-  router.get(path, (request, response) => {
-    // RFC 7644, 4: these are not filtered, and a filter is refused rather than passed over.
-    if (request.query.filter !== undefined) throw new ScimFault(403, null, 'These are not filtered.');
-    const all = documents(baseOf(request));
-    sendList(request, response, all, all.length, 0);
+  offer(router, path, {
+    get(request, response) {
+      // RFC 7644, 4: these are not filtered, and a filter is refused rather than passed over.
+      if (request.query.filter !== undefined) throw new ScimFault(403, null, 'These are not filtered.');
+      const all = documents(baseOf(request));
+      sendList(request, response, all, all.length, 0);
+    },
   });
-  router.get(`${path}/:id`, (request, response) => {
-    const found = documents(baseOf(request)).find(({ id }) => id === request.params.id);
-    if (found === undefined) throw notThere();
-    send(response, 200, found);
+  offer(router, `${path}/:id`, {
+    get(request, response) {
+      const found = documents(baseOf(request)).find(({ id }) => id === request.params.id);
+      if (found === undefined) throw notThere();
+      send(response, 200, found);
+    },
   });
 }
 
@@ -336,8 +337,9 @@ function groupFault(refusal: GroupRefusal): ScimFault {
   }
 }
 
-function notOffered(): never {
-  throw new ScimFault(405, null, 'This method is not offered here.');
+/** As everywhere, in the provider's media types. */
+function offer(router: Router, path: string, handlers: Parameters<typeof offerAs>[2]): void {
+  offerAs(router, path, handlers, [], [MEDIA_TYPE, 'application/json']);
 }
 
 function baseOf(request: Request): string {
@@ -390,8 +392,9 @@ function sendList(
 
 /** Every error in the provider's own form; what is not about the request goes on to the service's handler, for its log. */
 const scimErrors: ErrorRequestHandler = (error: unknown, _, response, next) => {
-  const fault = error instanceof ScimFault ? error : faultOf(asProblem(error));
-  if (!(error instanceof ScimFault) && fault.status >= 500) {
+  const problem = error instanceof ScimFault ? null : asProblem(error);
+  const fault = problem === null ? (error as ScimFault) : faultOf(problem);
+  if (problem !== null && fault.status >= 500) {
     response.set('Retry-After', '1');
     // Logged by the service's own handler, which answers in its own form.
     next(error);
@@ -399,7 +402,7 @@ const scimErrors: ErrorRequestHandler = (error: unknown, _, response, next) => {
   }
   if (fault.status === 401)
     response.set('WWW-Authenticate', 'Bearer realm="firmgate", error="invalid_token"');
-  send(response, fault.status, fault.document());
+  send(response.set(problem?.headers ?? {}), fault.status, fault.document());
 };
 
 function faultOf(problem: Problem): ScimFault {
