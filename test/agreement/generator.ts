@@ -116,6 +116,7 @@ export class RuleWriter {
     const rules = collections.map((collection) => {
       const sentences = Array.from({ length: this.#dice.between(1, 4) }, () => this.#sentence(collection));
       if (this.#dice.percent(40)) sentences.push(this.#fence(collection));
+      if (this.#dice.percent(60)) sentences.push(this.#sharing(collection));
       return `rules ${collection} {\n  ${sentences.join('\n  ')}\n}`;
     });
     const zone = this.#dice.percent(50)
@@ -198,6 +199,14 @@ export class RuleWriter {
     if (sides) return `${who} may ${update}${when}`;
     const remove = this.#dice.percent(40) ? ', delete' : '';
     return `${who} may read ${this.#fields(collection, true)}, ${update}${remove}${when}`;
+  }
+
+  /** Who may share: often enough that shares give something, and sometimes only behind a fence. */
+  #sharing(collection: string): string {
+    const condition = () => this.#condition({ collection, me: true, named: [], ranges: 0 }, 2);
+    const when = this.#dice.percent(50) ? ` when ${condition()}` : '';
+    const fence = this.#dice.percent(25) ? `\n  nobody but r1 may share unless ${condition()}` : '';
+    return `${this.#dice.pick(['people', 'people', 'r1', 'r2, r4'])} may share${when}${fence}`;
   }
 
   #fence(collection: string): string {

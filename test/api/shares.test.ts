@@ -23,7 +23,10 @@ role inspector
 role office
 role guard includes inspector only read
 
-rules people { people may read (name) }
+rules people {
+  people may read (name)
+  people may read (all), update (name, trusted, phone), share when this = me
+}
 rules places {
   people may read when host = me
 }
@@ -314,6 +317,18 @@ describe('a share', () => {
     ]);
   });
 
+  test('of one’s own entry among people lets nobody change what rules read through “me”', async () => {
+    const ada = await id('ada');
+    await as('ada').share('people', ada, { person: await id('ben'), for: ['update'] });
+    await as('ben').update('people', ada, { phone: '+44 1632 960004' });
+    for (const name of ['ada', 'ben'])
+      await expect(as(name).update('people', ada, { trusted: true }), name).rejects.toMatchObject({
+        problem: { status: 403, fields: ['trusted'] },
+      });
+    const { differences } = await world.desk.sweep({ collections: ['people'] });
+    expect(differences).toEqual([]);
+  });
+
   test('explains itself, counts in reach, and stands in no one’s statement but its own caller’s', async () => {
     await share({ to: 'ben', for: ['update'] });
     const why = await world.desk.why({ as: 'ben', operation: 'read', collection: 'hives', record: hive });
@@ -329,7 +344,9 @@ describe('a share', () => {
       await world.desk.why({ as: 'ben', operation: 'share', collection: 'hives', record: hive }),
     ).toMatchObject({ allowed: false, served: { allowed: false } });
     const { reach } = await world.desk.reach({ as: 'ben' });
-    expect(reach.find(({ operation }) => operation === 'update')).toMatchObject({
+    expect(
+      reach.find(({ collection, operation }) => collection === 'hives' && operation === 'update'),
+    ).toMatchObject({
       records: 1,
       through: [{ audience: 'them alone' }],
     });
