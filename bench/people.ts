@@ -24,18 +24,14 @@ url.pathname = '/bench_people';
 const database = connect({ url: url.toString(), poolSize: 4 });
 try {
   await migrate(database);
-  const checked = checkRulebook([
-    {
-      name: 'people.gate',
-      text: `people { district text }
+  const text = `people { district text }
         claim department text from "department"
         attribute section text = me.district
         role keeper  role inspector  role steward
         role office when me.email ends with "@office.hollowoak.example"
         collection hives { code text label keeper ref people }
-        rules hives { keeper may read when keeper = me }`,
-    },
-  ]);
+        rules hives { keeper may read when keeper = me }`;
+  const checked = checkRulebook([{ name: 'people.gate', text }]);
   if (!checked.ok) throw new TypeError(JSON.stringify(checked.diagnostics[0]));
   const { rulebook } = checked;
   await publish(database, rulebook, atTheMachine('bench'));
@@ -97,6 +93,32 @@ try {
         database,
         sql`select p.* from records.people as p join gate.logins as l on l.person = p.id where l.issuer = ${value(subject.issuer)} and l.subject = ${value(subject.subject)}`,
       ),
+    400,
+  );
+
+  // The same where the rulebook lets records be shared: for somebody with nothing shared, and for one whom 20 people share with.
+  const sharing = checkRulebook([
+    { name: 'people.gate', text: `${text}\nrules hives { keeper may share when keeper = me }` },
+  ]);
+  if (!sharing.ok) throw new TypeError(JSON.stringify(sharing.diagnostics[0]));
+  await run(
+    database,
+    sql`insert into gate.shares (id, collection, record, operations, sharer, person)
+      select gen_random_uuid(), 'hives', gen_random_uuid(), array['read'], s.id, p.id
+      from records.people as p, (select id from records.people order by id limit 20) as s where p.name = 'Person 77124'`,
+  );
+  const sharedWith = { ...subject, subject: '77124' } as const;
+  const plain = () => arrive(database, rulebook, subject);
+  await compare(
+    'who calls, where records can be shared, beside where none can',
+    () => arrive(database, sharing.rulebook, subject),
+    plain,
+    400,
+  );
+  await compare(
+    'who calls, with something shared by 20 people',
+    () => arrive(database, sharing.rulebook, sharedWith),
+    plain,
     400,
   );
 
