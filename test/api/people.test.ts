@@ -309,6 +309,11 @@ describe('at once, on every process', () => {
     );
     await world.desk.changeStaff('viewer@hollowoak.example', { active: false });
     expect((await asStaff('/v1/desk/overview')).status).toBe(401);
+    await world.desk.changeStaff('viewer@hollowoak.example', { active: true, level: 'manager' });
+    const back = await world.ask('POST', '/v1/desk/session', {
+      body: { email: 'viewer@hollowoak.example', password: joining.password },
+    });
+    expect(back.json, 'who comes back comes back locked').toMatchObject({ level: 'manager', unlock: null });
 
     const { secret } = await world.desk.makeKey({
       name: 'reader',

@@ -406,6 +406,8 @@ const scimErrors: ErrorRequestHandler = (error: unknown, _, response, next) => {
 };
 
 function faultOf(problem: Problem): ScimFault {
+  if (problem.status === 401)
+    return new ScimFault(401, null, 'Send a key that was made for the area scim, as a bearer token.');
   const { title, detail } = problem.document(undefined);
   return new ScimFault(
     problem.status,

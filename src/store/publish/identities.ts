@@ -34,7 +34,7 @@ export async function syncIdentities(
     for (const { role, until } of identity.roles) {
       await run(
         on,
-        sql`insert into gate.role_assignments (person, role, ends) values (${value(person)}::uuid, ${value(role)}, ${value(until)}::timestamptz) on conflict (person, role) do update set ends = excluded.ends`,
+        sql`insert into gate.role_assignments (person, role, ends, given_by) values (${value(person)}::uuid, ${value(role)}, ${value(until)}::timestamptz, 'the rulebook') on conflict (person, role) do update set ends = excluded.ends`,
       );
     }
   }

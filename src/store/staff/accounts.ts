@@ -4,6 +4,7 @@ import { sql, value } from '../../core/sql/fragment.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { hashPassword, isPassword } from './passwords.ts';
+import { endUnlock } from './unlocks.ts';
 
 /** Those who run the gate itself. They are not people of the application, and no rule speaks of them. */
 export interface Staff {
@@ -100,8 +101,11 @@ export async function changeStaff(
       transaction,
       sql`update gate.staff set level = ${value(after.level)}, active = ${value(after.active)} where id = ${value(before.id)}::uuid`,
     );
-    if (!after.active)
+    if (!after.active) {
       await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(before.id)}::uuid`);
+      // Nor is anything open for whoever is let in again.
+      await endUnlock(transaction, `staff:${before.id}`, actor);
+    }
     await note(transaction, actor, 'staff.change', email, {
       ...(after.level === before.level ? {} : { level: { was: before.level, is: after.level } }),
       ...(after.active === before.active ? {} : { active: { was: before.active, is: after.active } }),
