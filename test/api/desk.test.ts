@@ -2,7 +2,7 @@ import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { GateClient, type KeyRequest } from '../../src/client/index.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
-import { operations } from '../../src/service/openapi.ts';
+import { operations } from '../../src/service/openapi/index.ts';
 import { run } from '../../src/store/connection.ts';
 import { setStaff, type Level } from '../../src/store/staff/index.ts';
 import { openWorld, type AskOptions, type World } from '../support/world.ts';

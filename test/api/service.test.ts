@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { problemTypes } from '../../src/client/schemas/problems.ts';
-import { operations } from '../../src/service/openapi.ts';
+import { operations } from '../../src/service/openapi/index.ts';
 import { startService } from '../../src/service/start.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';

@@ -6,7 +6,7 @@ import { emptyRulebook } from '../../core/ir/rulebook.ts';
 import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import type { CallerFinder } from '../identity/caller.ts';
-import { openApiDocument } from '../openapi.ts';
+import { openApiDocument } from '../openapi/index.ts';
 import { Problem } from '../problems/problem.ts';
 import { send } from './records.ts';
 import { offer } from './route.ts';

@@ -1,0 +1,121 @@
+import {
+  lookQuerySchema,
+  lookSchema,
+  overviewSchema,
+  publishedSchema,
+  rulebookFilesSchema,
+  trialReportSchema,
+  trialRequestSchema,
+} from '../../client/schemas/desk.ts';
+import { mutateRequestSchema, mutateSchema } from '../../client/schemas/mutate.ts';
+import {
+  reachQuerySchema,
+  reachSchema,
+  reachersQuerySchema,
+  reachersSchema,
+} from '../../client/schemas/reach.ts';
+import { sweepRequestSchema, sweepSchema } from '../../client/schemas/sweep.ts';
+import { whyRequestSchema, whySchema } from '../../client/schemas/why.ts';
+import { json, deskProblems, type Operations } from './operation.ts';
+
+/** The desk: looking, publishing and proving. */
+export const proofOperations: Operations = {
+  '/v1/desk/overview': {
+    get: {
+      id: 'overview',
+      summary: 'What the published rulebook speaks of',
+      tag: 'desk',
+      answers: { 200: overviewSchema },
+      problems: deskProblems,
+    },
+  },
+  '/v1/desk/look/{collection}': {
+    get: {
+      id: 'look',
+      summary: 'A list through a test identity, with the reason where it is empty',
+      tag: 'desk',
+      query: lookQuerySchema,
+      answers: { 200: lookSchema },
+      problems: [...deskProblems, 'locked', 'malformed-filter', 'not-found'],
+    },
+  },
+  '/v1/desk/publications': {
+    post: {
+      id: 'publish',
+      summary: 'Put a rulebook in force',
+      tag: 'desk',
+      body: { schema: rulebookFilesSchema, types: json },
+      answers: { 200: publishedSchema },
+      problems: [
+        ...deskProblems,
+        'locked',
+        'rulebook-errors',
+        'cannot-publish',
+        'too-large',
+        'unsupported-media-type',
+      ],
+    },
+  },
+  '/v1/desk/why': {
+    post: {
+      id: 'why',
+      summary: 'Why an identity may or may not do something',
+      tag: 'desk',
+      body: { schema: whyRequestSchema, types: json },
+      answers: { 200: whySchema },
+      problems: [...deskProblems, 'too-many-records', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/mutations': {
+    post: {
+      id: 'mutate',
+      summary:
+        'Plant faults in the rules, one at a time, and tell whether trials, invariants or a sweep find each',
+      tag: 'desk',
+      body: { schema: mutateRequestSchema, types: json },
+      answers: { 200: mutateSchema },
+      problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/reach': {
+    get: {
+      id: 'reach',
+      summary: 'Everything that a test identity, or whoever holds a role alone, can do, and through what',
+      tag: 'desk',
+      query: reachQuerySchema,
+      answers: { 200: reachSchema },
+      problems: deskProblems,
+    },
+  },
+  '/v1/desk/reach/{collection}/{record}': {
+    get: {
+      id: 'reachers',
+      summary: 'Who reaches a record (by id or label), which fields of it, and through what',
+      tag: 'desk',
+      query: reachersQuerySchema,
+      answers: { 200: reachersSchema },
+      problems: [...deskProblems, 'not-found', 'too-many-records'],
+    },
+  },
+  '/v1/desk/sweep': {
+    post: {
+      id: 'sweep',
+      summary:
+        'What every test identity reaches, by closures, database and service, and what of it nobody accepted',
+      tag: 'desk',
+      body: { schema: sweepRequestSchema, types: json },
+      answers: { 200: sweepSchema },
+      problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/trials': {
+    post: {
+      id: 'runTrials',
+      summary: 'Run trials and take everything back; without files, those of the published rulebook',
+      tag: 'desk',
+      body: { schema: trialRequestSchema, types: json },
+      answers: { 200: trialReportSchema },
+      problems: [...deskProblems, 'rulebook-errors', 'cannot-publish', 'too-large', 'unsupported-media-type'],
+    },
+  },
+};
