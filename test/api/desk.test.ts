@@ -98,7 +98,7 @@ describe('levels', () => {
         expect(answer.status, `${level} ${method} ${path}`).toBe(may ? 200 : 403);
         if (!may) {
           expect(answer.json.type).toBe('/problems/level-too-low');
-          expect(answer.json.errors[0].message).toContain(`takes a ${needed}`);
+          expect(answer.json.errors[0].message).toContain(`takes the level ${needed}`);
         }
       }
     }

@@ -1,8 +1,8 @@
-import { execFile } from 'node:child_process';
 import { cpSync, mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { firmgateOf } from '../support/firmgate.ts';
 import { openDemo, type World } from '../support/world.ts';
 
 /** The command line as people run it: its output, its exit codes, its JSON. */
@@ -16,27 +16,9 @@ beforeAll(async () => {
 });
 afterAll(() => world.close());
 
-function firmgate(...args: string[]): Promise<{ code: number; out: string; err: string }> {
-  return firmgateWith({}, ...args);
-}
-
-function firmgateWith(
-  extra: Record<string, string>,
-  ...args: string[]
-): Promise<{ code: number; out: string; err: string }> {
-  const env = {
-    ...process.env,
-    NO_COLOR: '1',
-    FIRMGATE_URL: world.service.url,
-    FIRMGATE_DEVELOPMENT_KEY: join(world.folder, 'development-key.json'),
-    ...extra,
-  };
-  return new Promise((resolve) => {
-    execFile('./firmgate', args, { env }, (error, out, err) =>
-      resolve({ code: error === null ? 0 : Number(error.code), out, err }),
-    );
-  });
-}
+const firmgate = firmgateOf(() => world);
+const firmgateWith = (extra: Record<string, string>, ...args: string[]) =>
+  firmgateOf(() => world, extra)(...args);
 
 describe('check', () => {
   test('says what it read, or shows every error; 0 and 1', async () => {

@@ -72,7 +72,9 @@ export async function staffLink(output: Output, email: string): Promise<void> {
 export async function staffLevel(output: Output, email: string, level: string): Promise<void> {
   const changed = await (await deskClient(output)).changeStaff(email, { level: level as Level });
   output.data(changed);
-  output.line(`${output.good('✓')} ${changed.email} is a ${changed.level}, from their next request on`);
+  output.line(
+    `${output.good('✓')} ${changed.email} has the level ${changed.level}, from their next request on`,
+  );
 }
 
 /** `firmgate staff out EMAIL` and `firmgate staff in EMAIL` */

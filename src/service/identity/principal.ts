@@ -42,7 +42,7 @@ export function atLeast(response: Response, level: Level, place: Place): Princip
     });
   if (levels.indexOf(principal.level) < levels.indexOf(level))
     throw new Problem('level-too-low', {
-      errors: [{ message: `this takes a ${level}, and ${principal.name} is a ${principal.level}` }],
+      errors: [{ message: `this takes the level ${level}, and ${principal.name} has ${principal.level}` }],
     });
   return principal;
 }
