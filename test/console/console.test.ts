@@ -158,12 +158,12 @@ describe('the console', () => {
 
   test(
     'sweeps, findings first, and opens the rules behind a number of the map',
-    { timeout: 180_000 },
+    { timeout: 330_000 },
     async () => {
       await page.getByRole('link', { name: 'Sweep' }).click();
       await page.getByRole('button', { name: 'Run the sweep' }).click();
       await page.getByRole('progressbar').waitFor();
-      await page.getByText('The answers agree').waitFor({ timeout: 150_000 });
+      await page.getByText('The answers agree').waitFor({ timeout: 300_000 });
       await page.getByText('3 findings that the rulebook does not accept').waitFor();
       await page.getByRole('combobox', { name: 'Collection' }).selectOption('hives');
       await page.getByRole('button', { name: /^dora of ada: 4 read, 3 changed/ }).click();
