@@ -1,8 +1,10 @@
 import { cpus } from 'node:os';
 import { checkRulebook } from '../src/core/check/index.ts';
-import type { RecordValues } from '../src/core/evaluate/caller.ts';
+import type { RecordValues } from '../src/core/decide/caller.ts';
+import { leavesOf } from '../src/core/decide/nodes.ts';
+import { permissionOf } from '../src/core/decide/permission.ts';
 import { compilePredicate, type Circumstances } from '../src/core/evaluate/closures.ts';
-import { grantsFor, shownFields } from '../src/core/evaluate/combine.ts';
+import { Decider } from '../src/core/evaluate/decider.ts';
 import type { Rulebook } from '../src/core/ir/rulebook.ts';
 import { Access } from '../src/core/sql/access.ts';
 import { listSql } from '../src/core/sql/list.ts';
@@ -42,6 +44,8 @@ function large(): string {
         'nobody but role_1 may read (price) unless owner = me',
       ][rule]!;
     });
+    for (const other of new Set([(index * 7) % 99, (index * 3) % 99]))
+      parts.push(`accept things_${other} feeds things_${index} because "a bench"`);
     parts.push(`rules things_${index} {\n${rules.join('\n')}\n}`);
   }
   return parts.join('\n');
@@ -60,12 +64,16 @@ const everybody = (rulebook: Rulebook) => ({
 
 /** Every condition, for both engines. */
 function compile(rulebook: Rulebook): number {
-  const access = new Access(rulebook, everybody(rulebook), NOW);
+  const caller = everybody(rulebook);
+  const access = new Access(rulebook, caller, NOW);
   let length = 0;
-  for (const each of [...rulebook.rules, ...rulebook.fences]) {
-    compilePredicate(each.when);
-    length += access.holds(each, access.caller.roles, 'r', { old: 'o', new: 'n' }).text.length;
-  }
+  for (const { when } of [...rulebook.rules, ...rulebook.fences]) compilePredicate(when);
+  for (const collection of rulebook.schema.keys())
+    for (const operation of ['read', 'create', 'update', 'delete']) {
+      const { grounds, barriers } = permissionOf(rulebook, caller, operation, collection);
+      for (const leaf of leavesOf([...grounds, ...barriers].map(({ node }) => node)))
+        length += access.holds(leaf, 'r', { old: 'o', new: 'n' }).text.length;
+    }
   return length;
 }
 
@@ -147,15 +155,14 @@ const circumstances: Circumstances = {
 const [own, path] = ['hives/1', 'hives/2'].map((id) =>
   compilePredicate(small.rules.find((rule) => rule.id === id)!.when),
 ) as [ReturnType<typeof compilePredicate>, ReturnType<typeof compilePredicate>];
-const reading = grantsFor(small, caller, 'hives', 'read');
 const fields = [...small.schema.get('hives')!.fields.keys()];
-const held = new Map(reading.rules.map((rule) => [rule.id, compilePredicate(rule.when)]));
+const decider = new Decider(small, caller, circumstances);
 const times = nanoseconds([
   () => hive.keeper === caller.person.id && caller.roles.has('keeper'),
   () => own(hive, circumstances) === true,
   () => world[world[hive.row as string]!.site as string]!.host === caller.person.id,
   () => path(hive, circumstances) === true,
-  () => shownFields(reading, fields, (rule) => held.get(rule.id)!(hive, circumstances) === true) !== null,
+  () => decider.shown('hives', hive) !== null,
 ]);
 const [ifOwn, ownTime, ifPath, pathTime, cells] = times as [number, number, number, number, number];
 console.log(

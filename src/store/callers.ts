@@ -1,7 +1,7 @@
 import { isGivenByHand, type Claims } from '../core/evaluate/attributes.ts';
-import { rolesHeld, type Caller } from '../core/evaluate/caller.ts';
-import { shareableCollections, sharedRules } from '../core/evaluate/shares.ts';
-import type { Rule, Rulebook } from '../core/ir/rulebook.ts';
+import { rolesHeld, type Caller, type Sharing } from '../core/decide/caller.ts';
+import { shareableCollections, sharingsOf } from '../core/decide/shares.ts';
+import type { Rulebook } from '../core/ir/rulebook.ts';
 import { arrivalParts } from '../core/sql/arrival.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
 import { identifier } from '../core/sql/identifiers.ts';
@@ -70,14 +70,14 @@ function callerOf(rulebook: Rulebook, row: Row): Caller {
  * What others share with a caller at this moment, where the rulebook lets records be shared at all. Cost: one look-up, and
  * where there is something, one statement for all of those who share.
  */
-async function sharedWith(on: Executor, rulebook: Rulebook, caller: Caller, now: string): Promise<Rule[]> {
+async function sharedWith(on: Executor, rulebook: Rulebook, caller: Caller, now: string): Promise<Sharing[]> {
   if (shareableCollections(rulebook).size === 0) return [];
   const shares = await sharesToward(on, caller.person?.id ?? null, rolesHeld(rulebook, caller), now);
   if (shares.length === 0) return [];
   const ids = [...new Set(shares.map(({ sharer }) => sharer))];
   const rows = await run<Row>(on, arrivalSql(rulebook, { kind: 'people', ids }, momentSql(now)));
   const sharers = new Map(rows.map((row) => [row.id as string, callerOf(rulebook, row)]));
-  return sharedRules(rulebook, shares, sharers);
+  return sharingsOf(rulebook, shares, sharers);
 }
 
 /** The service's own columns begin with an underscore, so that no field of people can hide one. */

@@ -1,5 +1,5 @@
-import type { Caller } from '../core/evaluate/caller.ts';
-import { Decider } from '../core/evaluate/decide.ts';
+import type { Caller } from '../core/decide/caller.ts';
+import { Decider } from '../core/evaluate/decider.ts';
 import { explainWhy, type Why } from '../core/explain/why.ts';
 import type { Operation, Rulebook } from '../core/ir/rulebook.ts';
 import type { Value } from '../core/types/types.ts';

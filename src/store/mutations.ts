@@ -3,7 +3,7 @@ import { changesOf, type SweepMap } from '../core/analysis/map.ts';
 import type { Mutation } from '../core/analysis/mutations.ts';
 import { sampleRecords } from '../core/analysis/sampling.ts';
 import { checkRulebook } from '../core/check/index.ts';
-import { Decider } from '../core/evaluate/decide.ts';
+import { Decider } from '../core/evaluate/decider.ts';
 import { valueWords } from '../core/explain/words.ts';
 import { maysOf } from '../core/ir/conditions.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';

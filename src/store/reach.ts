@@ -8,9 +8,10 @@ import {
   type GivenBack,
   type Reach,
 } from '../core/analysis/reach.ts';
-import { Deciding, type Counted, type Reached } from '../core/analysis/tally.ts';
-import { reachedOf } from '../core/analysis/reached.ts';
-import { Decider, NEW_ID } from '../core/evaluate/decide.ts';
+import type { Reached } from '../core/analysis/outcomes.ts';
+import { reachedOf } from '../core/analysis/search.ts';
+import type { Counted } from '../core/analysis/tally.ts';
+import { Decider, NEW_ID } from '../core/evaluate/decider.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { sql } from '../core/sql/fragment.ts';
 import { arrive, type Credentials } from './callers.ts';
@@ -90,6 +91,8 @@ export interface Reacher {
   readonly shown: readonly string[];
   readonly updatable: readonly string[];
   readonly operations: readonly string[];
+  /** `update FIELD` and actions that could not be decided. */
+  readonly undecided: readonly string[];
   /** Operation → rules, each with whom it speaks of. */
   readonly through: Readonly<Record<string, { readonly rule: string; readonly audience: string }[]>>;
 }
@@ -131,8 +134,7 @@ export async function reachersOf(
         const reached = await world.run(now, (loaded) => {
           const record = loaded.look(collection, id);
           if (record === null) return null;
-          const deciding = new Deciding(rulebook, collection, caller);
-          return reachedOf(new Decider(rulebook, caller, loaded), deciding, collection, record);
+          return reachedOf(new Decider(rulebook, caller, loaded), collection, record);
         });
         if (reached === null) return null;
         const found = reacher(rulebook, name, field === null ? reached : ofField(rulebook, reached, field));
@@ -156,7 +158,10 @@ function ofField(rulebook: Rulebook, reached: Reached, field: string): Reached {
     shown: only(reached.shown),
     updatable: only(reached.updatable),
     delete: false,
+    share: false,
     actions: [],
+    follows: [],
+    undecided: reached.undecided.filter((what) => what === `update ${field}`),
     through: new Map(
       ['read', 'update'].map((operation) => [
         operation,
@@ -172,10 +177,12 @@ function reacher(rulebook: Rulebook, name: string, reached: Reached): Reacher {
     name,
     shown: reached.shown,
     updatable: reached.updatable,
+    undecided: reached.undecided,
     operations: [
       ...(reached.read ? ['read'] : []),
       ...(reached.updatable.length > 0 ? ['update'] : []),
       ...(reached.delete ? ['delete'] : []),
+      ...(reached.share ? ['share'] : []),
       ...reached.actions,
     ],
     through: Object.fromEntries(

@@ -1,4 +1,4 @@
-import type { Caller } from '../core/evaluate/caller.ts';
+import type { Caller } from '../core/decide/caller.ts';
 import type { Why } from '../core/explain/why.ts';
 import type { Operation, Rulebook } from '../core/ir/rulebook.ts';
 import { Access } from '../core/sql/access.ts';

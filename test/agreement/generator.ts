@@ -154,7 +154,7 @@ export class RuleWriter {
       written.push('attribute boss ref people = me.team.lead');
       this.#attributes.push(['boss', { kind: 'ref', collection: 'people' }]);
     }
-    const fed = [...this.#attributes.map(([name]) => name), 'r4'];
+    const fed = [...this.#attributes.map(([name]) => name), 'r4', ...collections];
     const accepts = fed.flatMap((name) =>
       collections.map((each) => `accept ${each} feeds ${name} because "a test"`),
     );

@@ -181,7 +181,13 @@ test('a rulebook that breaks an invariant for a test identity is not published, 
   await expect(world.desk.publish({ files: [{ name: 'test.gate', text: wide }] })).rejects.toMatchObject({
     problem: {
       status: 409,
-      errors: [{ message: expect.stringMatching(/“Boards of others are not changed”.*olga may update B-1/) }],
+      errors: [
+        {
+          message: expect.stringMatching(
+            /“Boards of others are not changed”.*olga may update boards "B-1" \(code = "something new"\)/,
+          ),
+        },
+      ],
     },
   });
   expect((await world.desk.overview()).version).toBe(1);

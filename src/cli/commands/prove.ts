@@ -1,4 +1,4 @@
-import { prove as proveInvariant, type Proof } from '../../core/analysis/prove/index.ts';
+import { proofScope, prove as proveInvariant, type Proof } from '../../core/analysis/prove/index.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { positionAt } from '../../core/language/source.ts';
 import { CheckFailed, Misuse } from '../exit.ts';
@@ -56,7 +56,9 @@ export async function prove(output: Output, paths: readonly string[], options: O
     if (proof.result === 'not decided') output.line(`    ${proof.why}: that is no proof`);
     if (proof.result !== 'refuted') continue;
     output.line(`    ${proof.example.caller}`);
+    output.line(`    ${proof.example.step}`);
     output.line(`    ${proof.example.record}`);
+    if (proof.example.hint !== null) output.line(`    ${output.paint.faint(proof.example.hint)}`);
     for (const each of proof.example.others) output.line(`    ${each}`);
   }
   const proved = proofs.filter(({ proof }) => proof.result === 'proved').length;
@@ -68,5 +70,6 @@ export async function prove(output: Output, paths: readonly string[], options: O
     );
   else
     output.line(`\n${proved} of ${proofs.length} proved for all identities and records that there could be`);
+  if (proved > 0) output.line(output.paint.faint(proofScope));
   if (proved < proofs.length || proofs.length === 0) throw new CheckFailed();
 }

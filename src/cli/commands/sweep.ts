@@ -42,7 +42,7 @@ export async function sweep(output: Output, paths: readonly string[], options: O
       options.keep,
       `${JSON.stringify({ reach: report.reach, creates: report.creates }, null, 1)}\n`,
     );
-  const changes = kept === null ? [] : changesOf(kept, report);
+  const changes = kept === null ? [] : changesOf(only === undefined ? kept : aboutAlone(kept, only), report);
   output.data(kept === null ? report : { ...report, changes });
   printMap(output, report);
   printAgreement(output, report);
@@ -54,6 +54,12 @@ export async function sweep(output: Output, paths: readonly string[], options: O
     `\n${well ? output.good('✓ nothing found') : output.paint.bad('✗ not clean')} in ${report.milliseconds} ms; everything was rolled back`,
   );
   if (!well) throw new CheckFailed();
+}
+
+/** Of a map that holds more, what is about these collections. */
+function aboutAlone({ reach, creates }: SweepMap, only: readonly string[]): SweepMap {
+  const isAbout = ({ collection }: { readonly collection: string }) => only.includes(collection);
+  return { reach: reach.filter(isAbout), creates: creates.filter(isAbout) };
 }
 
 function wholeNumber(name: string, text: string | undefined): Record<string, number> {
@@ -78,7 +84,8 @@ function printMap(output: Output, { reach, identities, signedOut }: SweepDocumen
       ['reads', count((operation) => operation === 'read')],
       ['updates', count((operation) => operation === 'update')],
       ['deletes', count((operation) => operation === 'delete')],
-      ['acts on', count((operation) => !['read', 'update', 'delete'].includes(operation))],
+      ['shares', count((operation) => operation === 'share')],
+      ['acts on', count((operation) => !['read', 'update', 'delete', 'share'].includes(operation))],
     ].filter(([, n]) => n !== 0);
     return parts.length === 0 ? '–' : parts.map(([word, n]) => `${word} ${n}`).join(', ');
   };
@@ -125,8 +132,9 @@ function printFindings(output: Output, { findings }: SweepDocument): void {
       `✗ ${findings.length} ${findings.length === 1 ? 'finding' : 'findings'} that the rulebook does not accept`,
     ),
   );
-  for (const { kind, text, accept } of findings) {
+  for (const { kind, text, accept, places } of findings) {
     output.line(`    ${output.paint.strong(kind)}: ${text}`);
+    for (const place of places) output.line(`      ${output.paint.faint(`at ${place}`)}`);
     output.line(`      ${output.paint.faint(`if that is meant: ${accept}`)}`);
   }
 }

@@ -49,6 +49,12 @@ export const sweepSchema = z
           total: z.int().describe('Records of this owner'),
           records: countsSchema.describe('Operation → records'),
           fields: z.object({ read: countsSchema, update: countsSchema }),
+          undecided: countsSchema.describe(
+            '`update FIELD`, or an action → records for which it was not decided',
+          ),
+          follows: countsSchema.describe(
+            '`delete`, or `update FIELD` → records to which that happens when the caller deletes others',
+          ),
           through: z.record(z.string(), z.array(z.string())).describe('Operation → rules'),
         }),
       )
@@ -68,6 +74,8 @@ export const sweepSchema = z
       z.object({
         kind: z.enum([
           'changes another’s',
+          'shares another’s',
+          'takes another’s along',
           'hands over',
           'makes another’s',
           'sees another’s sensitive',
@@ -80,6 +88,9 @@ export const sweepSchema = z
         callers: z.array(z.string()),
         records: z.int(),
         through: z.array(z.string()),
+        places: z
+          .array(z.string())
+          .describe('The sentences and declarations that let it happen, by file and line'),
         text: z.string(),
         accept: z.string().describe('What to write into the rulebook where it is meant to be so'),
       }),

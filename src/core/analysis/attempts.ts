@@ -1,8 +1,8 @@
-import { createGroups } from '../evaluate/combine.ts';
-import type { RecordValues } from '../evaluate/caller.ts';
-import type { Decider } from '../evaluate/decide.ts';
+import { createGroups } from '../decide/steps/create.ts';
+import type { RecordValues } from '../decide/caller.ts';
+import type { Decider } from '../evaluate/decider.ts';
 import type { Action } from '../ir/rulebook.ts';
-import type { Reached } from './tally.ts';
+import type { Reached } from './outcomes.ts';
 import { PEOPLE, type Collection, type Field } from '../types/schema.ts';
 import type { ScalarType, Type, Value } from '../types/types.ts';
 
@@ -106,9 +106,8 @@ export function attemptsAtCreating(
   model: RecordValues,
   { other, unreadable }: Material,
 ): Attempt[] {
-  const grants = decider.grants(collection.name, 'create');
-  const [group] = createGroups(grants.rules, []);
-  const covered = new Set(group?.rules.flatMap((rule) => [...rule.operations.get('create')!]));
+  const [group] = createGroups(decider.permission('create', collection.name), []);
+  const covered = new Set(group?.grounds.flatMap(({ rule }) => [...rule.operations.get('create')!]));
   const fields = [...collection.fields.values()].filter(
     (field) => !field.system && (group === undefined ? field.required : covered.has(field.name)),
   );

@@ -1,12 +1,16 @@
-import { rolesFor, speaksOf } from '../evaluate/caller.ts';
+import { rolesFor, speaksOf } from '../decide/caller.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
+import { permissionOf } from '../decide/permission.ts';
+import { placeOfField, placeWords, placesOf } from './places.ts';
 import type { Counted, Tally } from './tally.ts';
 
 /** Something that a sweep found and that no `accept` of the rulebook says is meant. */
 export interface Finding {
   readonly kind:
     | 'changes another’s'
+    | 'shares another’s'
+    | 'takes another’s along'
     | 'hands over'
     | 'makes another’s'
     | 'sees another’s sensitive'
@@ -21,6 +25,8 @@ export interface Finding {
   readonly callers: readonly string[];
   readonly records: number;
   readonly through: readonly string[];
+  /** The sentences and declarations that let it happen, by file and line. */
+  readonly places: readonly string[];
   readonly text: string;
   /** What to write where it is meant to be so. */
   readonly accept: string;
@@ -35,8 +41,8 @@ export function findingsOf(
   gives: readonly Gives[],
 ): Finding[] {
   const callers = new Map(counted.map((each) => [each.name, each]));
-  const found = new Map<string, Finding & { callers: string[]; records: number }>();
-  const add = (finding: Finding) => {
+  const found = new Map<string, Found & { callers: string[]; records: number }>();
+  const add = (finding: Found) => {
     const { kind, collection, operation, fields, through } = finding;
     const key = JSON.stringify([kind, collection, operation, fields, through]);
     const known = found.get(key);
@@ -50,6 +56,10 @@ export function findingsOf(
   for (const tally of tallies) {
     for (const [operation, records] of Object.entries(tally.records)) {
       const finding = judge(rulebook, callers.get(tally.caller)!, tally, operation, records);
+      if (finding !== null) add(finding);
+    }
+    for (const [what, records] of Object.entries(tally.follows)) {
+      const finding = judgeFollowing(rulebook, callers.get(tally.caller)!, tally, what, records);
       if (finding !== null) add(finding);
     }
   }
@@ -88,8 +98,64 @@ export function findingsOf(
     });
   }
   return [...found.values()]
-    .map((finding) => ({ ...finding, text: finding.text === '' ? sentence(finding) : finding.text }))
+    .map((finding): Finding => ({
+      ...finding,
+      places: [
+        ...placesOf(rulebook, finding.through).map(placeWords),
+        ...(finding.kind === 'without owner' ? [] : fieldPlaces(rulebook, finding)),
+      ],
+      text: finding.text === '' ? sentence(finding) : finding.text,
+    }))
     .toSorted((a, b) => gravity.indexOf(a.kind) - gravity.indexOf(b.kind) || b.records - a.records);
+}
+
+/** A finding whose places are not looked up yet. */
+type Found = Omit<Finding, 'places'>;
+
+/** The declarations of the fields that say what happens when another record is deleted. */
+function fieldPlaces(rulebook: Rulebook, { kind, collection, operation, fields }: Found): string[] {
+  if (kind !== 'takes another’s along') return [];
+  const following = [...collectionOf(rulebook.schema, collection).fields.values()].filter(
+    ({ name, onDelete }) =>
+      operation === 'delete' ? onDelete === 'remove' : onDelete === 'clear' && fields.includes(name),
+  );
+  return following.flatMap(({ name }) => {
+    const place = placeOfField(rulebook, collection, name);
+    return place === null ? [] : [placeWords(place)];
+  });
+}
+
+/** What becomes of records of others when the caller deletes what they point at. */
+function judgeFollowing(
+  rulebook: Rulebook,
+  counted: Counted,
+  { collection, relation }: Tally,
+  what: string,
+  records: number,
+): Found | null {
+  if (relation !== 'same group' && relation !== 'another’s') return null;
+  const [operation, field] = what.split(' ') as [string, string | undefined];
+  if (isAccepted(rulebook, counted, collection, operation, field ?? null)) return null;
+  const fields = field === undefined ? [] : [field];
+  const targets = [...collectionOf(rulebook.schema, collection).fields.values()].flatMap(
+    ({ type, onDelete }) =>
+      type.kind === 'ref' && onDelete === (field === undefined ? 'remove' : 'clear') ? [type.collection] : [],
+  );
+  const through = targets.flatMap((target) =>
+    permissionOf(rulebook, counted.caller, 'delete', target).grounds.map(({ rule }) => rule.id),
+  );
+  const accept = acceptSentence(counted, operation, fields, collection);
+  return {
+    kind: 'takes another’s along',
+    collection,
+    operation,
+    fields,
+    callers: [counted.name],
+    records,
+    through: [...new Set(through)],
+    text: '',
+    accept,
+  };
 }
 
 function judge(
@@ -98,7 +164,7 @@ function judge(
   tally: Tally,
   operation: string,
   records: number,
-): Finding | null {
+): Found | null {
   const { collection, relation, through } = tally;
   const visitor = counted.caller.person === null;
   const others = relation === 'same group' || relation === 'another’s';
@@ -125,12 +191,17 @@ function judge(
       return { ...finding, kind: 'open to visitors', fields: told, accept: accept(told) };
     return null;
   }
-  if (others) return { ...finding, kind: 'changes another’s', fields: rest, accept: accept(rest) };
+  if (others) {
+    const kind = operation === 'share' ? 'shares another’s' : 'changes another’s';
+    return { ...finding, kind, fields: rest, accept: accept(rest) };
+  }
   return visitor ? { ...finding, kind: 'open to visitors', fields: rest, accept: accept(rest) } : null;
 }
 
 const gravity: readonly Finding['kind'][] = [
   'changes another’s',
+  'shares another’s',
+  'takes another’s along',
   'hands over',
   'makes another’s',
   'sees another’s sensitive',
@@ -173,7 +244,7 @@ function isAccepted(
   });
 }
 
-function sentence({ kind, callers, operation, fields, collection, records, through }: Finding): string {
+function sentence({ kind, callers, operation, fields, collection, records, through }: Found): string {
   const who =
     callers.length <= 4
       ? callers.join(', ')
@@ -183,6 +254,10 @@ function sentence({ kind, callers, operation, fields, collection, records, throu
     return `${who} may put another person into ${fields.join(', ')} of ${collection}, and so give the record away`;
   if (kind === 'makes another’s')
     return `${who} may create ${collection} in another’s name (${fields.join(', ')})`;
+  if (kind === 'takes another’s along') {
+    const happens = operation === 'delete' ? 'delete' : `take ${fields.join(', ')} from`;
+    return `${who} may ${happens} ${collection} of others by deleting what they point at: ${records} ${records === 1 ? 'record' : 'records'}, through ${through.join(', ')}`;
+  }
   const whose = kind === 'open to visitors' ? '' : ' of others';
   return `${who} may ${operation} ${collection}${what}${whose}: ${records} ${records === 1 ? 'record' : 'records'}, through ${through.join(', ')}`;
 }

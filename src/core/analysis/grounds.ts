@@ -1,8 +1,12 @@
-import type { Caller } from '../evaluate/caller.ts';
-import { grantsFor, recordFences } from '../evaluate/combine.ts';
+import { conditionOf, settled, settledFor, yes } from '../decide/condition.ts';
+import type { Caller } from '../decide/caller.ts';
+import type { Node } from '../decide/nodes.ts';
+import { permissionOf } from '../decide/permission.ts';
 import { always, negate, nodesOf, type Condition, type PathOperand } from '../ir/conditions.ts';
-import { rewriteCondition } from '../ir/rewrite.ts';
+import { folded } from '../ir/fold.ts';
+import { rewriteCondition, unknown } from '../ir/rewrite.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
+import { seenFrom } from './sides.ts';
 
 /**
  * Conditions taken apart for counting over many callers at once: what is the same for all callers is asked of every record
@@ -17,65 +21,32 @@ export type Ground = Condition;
 const MOST_GROUNDS = 16;
 
 /**
- * The grounds of a condition for one caller, with the record as it is on both sides. `roles` are those that count for
- * the operation. A record that `me may read` asks about is asked its own rules, as far as that is possible.
+ * The grounds of a condition about the record as it is, for one caller, whose roles have been put in. A record that `me may
+ * read` asks about is asked its own rules, as far as that is possible.
  */
-export function groundsOf(
-  rulebook: Rulebook,
-  caller: Caller,
-  condition: Condition,
-  roles: ReadonlySet<string>,
-): Ground[] {
-  return takenApart(condition, roles, (may) => writtenOut(may, rulebook, caller));
+export function groundsOf(rulebook: Rulebook, caller: Caller, condition: Condition): Ground[] {
+  return distributed(pushedDown(condition, (may) => writtenOut(may, rulebook, caller))).filter(
+    (ground) => ground !== unknown && !(ground.kind === 'constant' && !ground.value),
+  );
 }
 
-/** The same without asking whose rules `me may` asks for: it stays as it is. */
+/** The grounds of a condition for nobody in particular, with the record as it is on both sides: `me may …` stays as it is. */
 export function plainGroundsOf(condition: Condition, roles: ReadonlySet<string>): Ground[] {
-  return takenApart(condition, roles, (may) => may);
-}
-
-type May = Condition & { readonly kind: 'may' };
-
-function takenApart(
-  condition: Condition,
-  roles: ReadonlySet<string>,
-  read: (may: May) => Condition,
-): Ground[] {
-  const resolved = rewriteCondition(condition, {
+  const resolved = rewriteCondition(settled(condition, roles), {
     path: (path) => (path.root === 'old' || path.root === 'new' ? { ...path, root: 'record' } : path),
-    condition: (part) =>
-      part.kind === 'has role' ? { kind: 'constant', value: roles.has(part.role) } : folded(part),
   });
-  return distributed(pushedDown(resolved, read)).filter(
+  return distributed(pushedDown(resolved, (may) => may)).filter(
     (ground) => !(ground.kind === 'constant' && !ground.value),
   );
 }
+
+type May = Condition & { kind: 'may' };
 
 /** Does it come out differently for another caller? */
 export function speaksOfCaller(condition: Condition): boolean {
   return [...nodesOf(condition)].some(
     (node) => node.kind === 'may' || (node.kind === 'path' && node.root === 'me'),
   );
-}
-
-/** Constants taken out of `and`, `or` and `not`. */
-function folded(condition: Condition): Condition {
-  switch (condition.kind) {
-    case 'and':
-    case 'or': {
-      const decisive = condition.kind === 'or';
-      const parts = condition.operands.filter((part) => part.kind !== 'constant' || part.value === decisive);
-      const settled = parts.find((part) => part.kind === 'constant');
-      if (settled !== undefined) return settled;
-      const [only] = parts;
-      if (parts.length === 0) return { kind: 'constant', value: !decisive };
-      return parts.length === 1 ? only! : { ...condition, operands: parts };
-    }
-    case 'not':
-      return condition.operand.kind === 'constant' ? negate(condition.operand) : condition;
-    default:
-      return condition;
-  }
 }
 
 /** `not` brought down to the leaves, which Kleene's logic allows, and `me may read` replaced by the rules it asks. */
@@ -87,6 +58,8 @@ function pushedDown(condition: Condition, read: (may: May) => Condition): Condit
       return folded({ kind: condition.kind, operands: condition.operands.map(inner) });
     case 'not': {
       const { operand } = condition;
+      // The opposite of unknown is unknown, and neither is ever true.
+      if (operand === unknown) return { kind: 'constant', value: false };
       if (operand.kind === 'not') return inner(operand.operand);
       if (operand.kind !== 'and' && operand.kind !== 'or') return condition;
       const kind = operand.kind === 'and' ? 'or' : 'and';
@@ -98,26 +71,49 @@ function pushedDown(condition: Condition, read: (may: May) => Condition): Condit
       return written === condition ? condition : inner(written);
     }
     default:
-      return condition;
+      return condition === unknown ? { kind: 'constant', value: false } : condition;
   }
 }
 
 /** What makes the record at the end of the path readable, asked of the record that the path begins from. */
 function writtenOut({ collection, target }: May, rulebook: Rulebook, caller: Caller): Condition {
-  const grants = grantsFor(rulebook, caller, collection, 'read');
-  const behind = (condition: Condition) =>
+  return behind(rulebook, caller, 'read', collection, target);
+}
+
+/** A known caller's formula as a condition about the record as it is. */
+export function plainCondition(rulebook: Rulebook, caller: Caller, node: Node): Condition {
+  return conditionOf(node, caller, {
+    trueOf: (leaf) => seenFrom(settledFor(rulebook, caller, leaf), 'before', new Map()),
+    permitted: ({ operation, collection }) =>
+      plainCondition(rulebook, caller, permissionOf(rulebook, caller, operation, collection).record),
+    referenceReadable: () => yes,
+  });
+}
+
+/** The formula of an operation on the record at the end of a path, as a condition about the record that the path begins from. */
+export function behind(
+  rulebook: Rulebook,
+  caller: Caller,
+  operation: string,
+  collection: string,
+  target: PathOperand,
+): Condition {
+  const moved = (condition: Condition) =>
     rewriteCondition(condition, {
       path: (path): PathOperand =>
         path.root === 'record' || path.root === 'old' || path.root === 'new'
           ? { ...path, root: target.root, steps: [...target.steps, ...path.steps] }
           : path,
-      condition: (part) =>
-        part.kind === 'has role' ? { kind: 'constant', value: grants.roles.has(part.role) } : folded(part),
+      condition: folded,
     });
-  const granted = folded({ kind: 'or', operands: grants.rules.map((rule) => behind(rule.when)) });
-  const fenced = recordFences(grants, 'read').map((fence) => behind(fence.when));
+  const formula = (of: string): Condition =>
+    conditionOf(permissionOf(rulebook, caller, of, collection).record, caller, {
+      trueOf: (leaf) => moved(settledFor(rulebook, caller, leaf)),
+      permitted: (pair) => formula(pair.operation),
+      referenceReadable: () => yes,
+    });
   const isThere = negate({ kind: 'missing', operand: target });
-  return folded({ kind: 'and', operands: [isThere, granted, ...fenced] });
+  return folded({ kind: 'and', operands: [isThere, formula(operation)] });
 }
 
 /** `and` over `or` multiplied out, as long as that does not make too many. */

@@ -2,7 +2,8 @@ import type { Tally } from './tally.ts';
 
 /** What a sweep found, in numbers that can be held against those of another. */
 export interface SweepMap {
-  readonly reach: readonly Pick<Tally, 'caller' | 'owner' | 'collection' | 'records' | 'fields'>[];
+  readonly reach: readonly (Pick<Tally, 'caller' | 'owner' | 'collection' | 'records' | 'fields'> &
+    Partial<Pick<Tally, 'follows' | 'undecided' | 'through'>>)[];
   readonly creates: readonly {
     readonly identity: string;
     readonly collection: string;
@@ -22,11 +23,13 @@ export function changesOf(before: SweepMap, after: SweepMap): string[] {
 
 function numbersOf({ reach, creates }: SweepMap): Map<string, number> {
   const numbers = new Map<string, number>();
-  for (const { caller, owner, collection, records, fields } of reach) {
+  for (const { caller, owner, collection, records, fields, follows = {}, undecided = {} } of reach) {
     const whose = owner === null ? 'nobody’s' : owner === '*' ? 'other people’s' : `${owner}’s`;
     const add = (what: string, count: number) =>
       numbers.set(`${caller} may ${what} of ${whose} ${collection}`, count);
     for (const [operation, count] of Object.entries(records)) add(operation, count);
+    for (const [what, count] of Object.entries(follows)) add(`${what} along with others`, count);
+    for (const [what, count] of Object.entries(undecided)) add(`perhaps ${what}`, count);
     for (const operation of ['read', 'update'] as const)
       for (const [field, count] of Object.entries(fields[operation])) add(`${operation} (${field})`, count);
   }

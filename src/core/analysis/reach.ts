@@ -51,6 +51,7 @@ export function reachOf(
     add('read', count, reached.shown, rules('read'));
     if (reached.updatable.length > 0) add('update', count, reached.updatable, rules('update'));
     if (reached.delete) add('delete', count, [], rules('delete'));
+    if (reached.share) add('share', count, [], rules('share'));
     for (const action of reached.actions) add(action, count, [], rules(action));
   }
   const reach = [...operations.values()].map(({ rules, ...rest }) => ({

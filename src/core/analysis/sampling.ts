@@ -1,9 +1,9 @@
-import type { RecordValues } from '../evaluate/caller.ts';
-import { Decider, type World } from '../evaluate/decide.ts';
+import type { RecordValues } from '../decide/caller.ts';
+import { Decider, type World } from '../evaluate/decider.ts';
 import { PEOPLE, collectionOf, fieldOf, type Collection, type Schema } from '../types/schema.ts';
 import { attemptsAtCreating, attemptsOn, type Attempt, type Material } from './attempts.ts';
-import { reachedOf } from './reached.ts';
-import { Deciding, whose, type Counted } from './tally.ts';
+import { reachedOf } from './search.ts';
+import { whose, type Counted } from './tally.ts';
 
 /** Records that stand for all others, seen from one caller, and what is tried with them. */
 export interface Sample {
@@ -31,13 +31,12 @@ export function sampleRecords(
 ): Sample {
   const { rulebook, world } = decider;
   const { name } = collection;
-  const deciding = new Deciding(rulebook, name, one.caller);
   const kinds = new Map<string, RecordValues[]>();
   let hidden: RecordValues | undefined;
   for (const id of ids) {
     const record = world.look(name, id);
     if (record === null) continue;
-    const reached = reachedOf(decider, deciding, name, record);
+    const reached = reachedOf(decider, name, record);
     if (!reached.read) hidden ??= record;
     const { relation } = whose(ownersOf(world, rulebook.schema, collection, record), one, nameOf);
     const shown = new Set(reached.shown);
@@ -51,7 +50,7 @@ export function sampleRecords(
   const material = materialFor(decider, one, nameOf, name, hidden);
   const tried = [...kinds.values()].flatMap((alike) => alike.slice(0, perKind));
   const attempts = tried.flatMap((record) =>
-    attemptsOn(decider, collection, record, reachedOf(decider, deciding, name, record), material),
+    attemptsOn(decider, collection, record, reachedOf(decider, name, record), material),
   );
   const records = [...kinds.values()].flat();
   const [model] = records;

@@ -1,31 +1,8 @@
-import type { Caller } from '../evaluate/caller.ts';
-import {
-  actionGrants,
-  allowsWhole,
-  allowsSupplied,
-  grantsFor,
-  promotesItself,
-  recordFences,
-  shownFields,
-  type Asked,
-  type Grants,
-  type Holds,
-} from '../evaluate/combine.ts';
+import type { Caller } from '../decide/caller.ts';
 import type { Condition } from '../ir/conditions.ts';
-import type { Action, Rulebook } from '../ir/rulebook.ts';
-import { PEOPLE, collectionOf } from '../types/schema.ts';
-import { groundsOf, speaksOfCaller } from './grounds.ts';
-
-/** What a caller may do with a record as it is: by field where there are such, each with the rules that let them. */
-export interface Reached {
-  readonly read: boolean;
-  readonly delete: boolean;
-  readonly shown: readonly string[];
-  readonly updatable: readonly string[];
-  readonly actions: readonly string[];
-  /** Operation → the rules that are true for it. */
-  readonly through: ReadonlyMap<string, readonly string[]>;
-}
+import type { Rulebook } from '../ir/rulebook.ts';
+import { Numbered, type Bits } from './bits.ts';
+import { Outcomes, type Reached } from './outcomes.ts';
 
 /** Somebody whose reach is counted. */
 export interface Counted {
@@ -45,177 +22,44 @@ export interface CountingPlan {
 export interface CallerPlan extends Counted {
   /** Those that speak of this caller. A record for which none is true is answered by the common ones alone. */
   readonly own: readonly Condition[];
-  /** What the truth of the common conditions and of the own ones, as texts of 0 and 1, comes to. */
-  readonly decide: (common: string, own: string) => Reached;
+  /** Those that speak of no record: asked once. */
+  readonly facts: readonly Condition[];
+  /** What the truth of all these, as texts of 0 and 1, comes to. */
+  readonly decide: (bits: Bits) => Reached;
 }
 
-/** A condition of a rule or fence, as where its grounds are found. */
-type Place = { readonly common: number } | { readonly own: number };
-
-/** Makes the plan. Cost: each rule once for each caller; nothing is asked of any record yet. */
+/**
+ * Makes the plan. Cost: each request that is thought through once for each caller; nothing is asked of any record yet.
+ * `unchanged`: does a value sent as it is count as an update?
+ */
 export function planCounting(
   rulebook: Rulebook,
+  now: string,
   collection: string,
   counted: readonly Counted[],
+  { unchanged = false } = {},
 ): CountingPlan {
   const common = new Numbered();
-  const callers = counted.map(({ name, caller }) => planCaller(rulebook, collection, name, caller, common));
+  const callers = counted.map(({ name, caller }): CallerPlan => {
+    const outcomes = new Outcomes(rulebook, collection, caller, now, common, { unchanged });
+    const { own, facts } = outcomes.asking;
+    return {
+      name,
+      caller,
+      own: own.conditions,
+      facts: facts.conditions,
+      decide: memoized((bits) => outcomes.reached(bits)),
+    };
+  });
   return { collection, common: common.conditions, callers };
 }
 
-class Numbered {
-  readonly conditions: Condition[] = [];
-  readonly #numbers = new Map<string, number>();
-
-  number(condition: Condition): number {
-    const key = JSON.stringify(condition);
-    const known = this.#numbers.get(key);
-    if (known !== undefined) return known;
-    this.#numbers.set(key, this.conditions.length);
-    return this.conditions.push(condition) - 1;
-  }
-}
-
-function planCaller(
-  rulebook: Rulebook,
-  collection: string,
-  name: string,
-  caller: Caller,
-  common: Numbered,
-): CallerPlan {
-  const own = new Numbered();
-  const deciding = new Deciding(rulebook, collection, caller);
-  const places = new Map<Grants, ReadonlyMap<Asked, readonly Place[]>>();
-  for (const grants of deciding.everyGrants) {
-    const grounds = [...grants.rules, ...grants.fences].map((asked): [Asked, Place[]] => [
-      asked,
-      groundsOf(rulebook, caller, asked.when, grants.roles).map((ground) =>
-        speaksOfCaller(ground) ? { own: own.number(ground) } : { common: common.number(ground) },
-      ),
-    ]);
-    places.set(grants, new Map(grounds));
-  }
-  const isMe = deciding.promoting.length === 0 ? null : own.number(itself);
-  const decide = memoized((commonBits, ownBits) =>
-    deciding.reached(
-      (grants) => (asked) =>
-        places
-          .get(grants)!
-          .get(asked)!
-          .some((place) => ('own' in place ? ownBits[place.own] : commonBits[place.common]) === '1'),
-      isMe !== null && ownBits[isMe] === '1',
-    ),
-  );
-  return { name, caller, own: own.conditions, decide };
-}
-
-/** All that decides what one caller may do with the records of one collection, as they are. */
-export class Deciding {
-  /** On their own record people may not change what decides about them: these fields. */
-  readonly promoting: readonly string[];
-  readonly everyGrants: readonly Grants[];
-  readonly #fields: readonly string[];
-  readonly #suppliable: readonly string[];
-  readonly #reading: Grants;
-  readonly #updating: Grants;
-  readonly #deleting: Grants;
-  readonly #actions: readonly { readonly action: Action; readonly own: Grants; readonly updating: Grants }[];
-
-  constructor(rulebook: Rulebook, collection: string, caller: Caller) {
-    const fields = [...collectionOf(rulebook.schema, collection).fields.values()];
-    this.#fields = fields.map((field) => field.name);
-    this.#suppliable = fields.filter((field) => !field.system).map((field) => field.name);
-    const me = caller.person?.id ?? null;
-    this.promoting = me === null ? [] : promotesItself(rulebook, caller, collection, me, this.#suppliable);
-    this.#reading = grantsFor(rulebook, caller, collection, 'read');
-    this.#updating = grantsFor(rulebook, caller, collection, 'update');
-    this.#deleting = grantsFor(rulebook, caller, collection, 'delete');
-    this.#actions = [...rulebook.actions.values()]
-      .filter((action) => action.collection === collection)
-      .map((action) => ({ action, ...actionGrants(rulebook, caller, action) }));
-    this.everyGrants = [
-      this.#reading,
-      this.#updating,
-      this.#deleting,
-      ...this.#actions.flatMap(({ own, updating }) => [own, updating]),
-    ];
-  }
-
-  /** What is allowed on one record. `isMe`: it is the caller’s own entry among people. */
-  reached(holding: (grants: Grants) => Holds, isMe: boolean): Reached {
-    const holds = holding(this.#reading);
-    const shown = shownFields(this.#reading, this.#fields, holds);
-    if (shown === null) return nothing;
-    const holdsUpdate = holding(this.#updating);
-    const barred = isMe ? this.promoting : [];
-    const updatable = this.#suppliable.filter(
-      (field) =>
-        !barred.includes(field) && allowsSupplied(this.#updating, 'update', [field], holdsUpdate).allowed,
-    );
-    const holdsDelete = holding(this.#deleting);
-    const mayDelete = allowsWhole(this.#deleting, 'delete', holdsDelete);
-    const actions = this.#actions.filter(({ action, own, updating }) => {
-      const chosen = [...action.sets].filter(([, set]) => set.kind === 'parameter').map(([field]) => field);
-      const holdsAction = holding(own);
-      return (
-        !chosen.some((field) => barred.includes(field)) &&
-        own.rules.some(holdsAction) &&
-        recordFences(own, action.name).every(holdsAction) &&
-        updating.fences.every(holding(updating))
-      );
-    });
-    const through = new Map<string, readonly string[]>([
-      ['read', trueRules(this.#reading, holds)],
-      ...(updatable.length > 0 ? [['update', trueRules(this.#updating, holdsUpdate)] as const] : []),
-      ...(mayDelete ? [['delete', trueRules(this.#deleting, holdsDelete)] as const] : []),
-      ...actions.map(({ action, own }) => [action.name, trueRules(own, holding(own))] as const),
-    ]);
-    return {
-      read: true,
-      delete: mayDelete,
-      shown: [...shown],
-      updatable,
-      actions: actions.map(({ action }) => action.name),
-      through,
-    };
-  }
-}
-
-function trueRules({ rules }: Grants, holds: Holds): string[] {
-  return rules.filter(holds).map((rule) => rule.id);
-}
-
-const itself: Condition = {
-  kind: 'equal',
-  left: {
-    kind: 'path',
-    root: 'record',
-    steps: [{ collection: PEOPLE, field: 'id' }],
-    type: { kind: 'ref', collection: PEOPLE },
-  },
-  right: {
-    kind: 'path',
-    root: 'me',
-    steps: [{ collection: PEOPLE, field: 'id' }],
-    type: { kind: 'ref', collection: PEOPLE },
-  },
-};
-
-const nothing: Reached = {
-  read: false,
-  delete: false,
-  shown: [],
-  updatable: [],
-  actions: [],
-  through: new Map(),
-};
-
 function memoized(decide: CallerPlan['decide']): CallerPlan['decide'] {
   const known = new Map<string, Reached>();
-  return (common, own) => {
-    const key = `${common} ${own}`;
+  return (bits) => {
+    const key = `${bits.common} ${bits.own} ${bits.facts}`;
     let reached = known.get(key);
-    if (reached === undefined) known.set(key, (reached = decide(common, own)));
+    if (reached === undefined) known.set(key, (reached = decide(bits)));
     return reached;
   };
 }
@@ -245,6 +89,10 @@ export interface Tally {
   readonly total: number;
   /** Operation → records on which it is allowed (update: of any field). */
   readonly records: Record<string, number>;
+  /** `update FIELD`, or an action → records for which it could not be decided. */
+  readonly undecided: Record<string, number>;
+  /** `delete`, or `update FIELD` → records to which that happens when the caller deletes others. */
+  readonly follows: Record<string, number>;
   /** Operation → field → records. Of read and update. */
   readonly fields: { readonly read: Record<string, number>; readonly update: Record<string, number> };
   /** Operation → the rules that let them. */
@@ -264,6 +112,7 @@ export interface ReachedClass {
  */
 export function reachedClasses(
   caller: CallerPlan,
+  facts: string,
   all: readonly Class[],
   touched: readonly Class[],
 ): ReachedClass[] {
@@ -281,7 +130,11 @@ export function reachedClasses(
   }
   return [...counts.values()]
     .filter(({ count }) => count > 0)
-    .map(({ owners, common, own, count }) => ({ owners, reached: caller.decide(common, own), count }));
+    .map(({ owners, common, own, count }) => ({
+      owners,
+      reached: caller.decide({ common, own, facts }),
+      count,
+    }));
 }
 
 /** Adds up classes, by owner. */
@@ -302,6 +155,8 @@ export function tallyCaller(
       relation,
       total: 0,
       records: {},
+      undecided: {},
+      follows: {},
       fields: { read: {}, update: {} },
       through: {},
     };
@@ -314,10 +169,13 @@ export function tallyCaller(
 
 function addReached(tally: Tally, reached: Reached, count: number): void {
   const add = (to: Record<string, number>, name: string) => (to[name] = (to[name] ?? 0) + count);
+  for (const what of reached.follows) add(tally.follows, what);
   if (!reached.read) return;
+  for (const what of reached.undecided) add(tally.undecided, what);
   add(tally.records, 'read');
   if (reached.updatable.length > 0) add(tally.records, 'update');
   if (reached.delete) add(tally.records, 'delete');
+  if (reached.share) add(tally.records, 'share');
   for (const action of reached.actions) add(tally.records, action);
   for (const field of reached.shown) add(tally.fields.read, field);
   for (const field of reached.updatable) add(tally.fields.update, field);

@@ -9,7 +9,7 @@ import { unknownCollection } from './schema.ts';
 
 /** What the rulebook says is meant to be so, with reasons. */
 export interface Accepted extends Pick<Rulebook, 'acceptedReach' | 'ownerless'> {
-  /** `COLLECTION NAME`: the records of the collection make up the role or attribute, and that is meant. */
+  /** `COLLECTION NAME`: records of the collection decide about callers for the role, attribute or collection, as is meant. */
   readonly feeds: ReadonlySet<string>;
 }
 
@@ -30,9 +30,9 @@ export function checkAccepts(
     switch (accepted.kind) {
       case 'feeds': {
         const { feeds: fed } = accepted;
-        if (!roles.has(fed.text) && !attributes.has(fed.text)) {
-          const hint = suggestion(fed.text, [...roles.keys(), ...attributes.keys()]);
-          findings.add('N012', `there is no role or attribute “${fed.text}”`, fed.span, hint);
+        if (!roles.has(fed.text) && !attributes.has(fed.text) && !known.schema.has(fed.text)) {
+          const hint = suggestion(fed.text, [...roles.keys(), ...attributes.keys(), ...known.schema.keys()]);
+          findings.add('N012', `there is no role, attribute or collection “${fed.text}”`, fed.span, hint);
         }
         feeds.add(`${named.text} ${fed.text}`);
         break;

@@ -3,7 +3,7 @@ import type { Declaration } from '../language/ast.ts';
 import { limits } from '../language/limits.ts';
 import { parseFile, parseFilter } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
-import { nodesOf, pathsOf, type Condition, type Operand } from '../ir/conditions.ts';
+import { nodesOf, type Condition } from '../ir/conditions.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
 import { checkAccepts } from './accepts.ts';
 import { checkActions } from './actions.ts';
@@ -12,7 +12,8 @@ import { refuseCircles } from './circles.ts';
 import { checkCondition } from './conditions.ts';
 import { Findings, atMost } from './context.ts';
 import type { Known } from './known.ts';
-import { refuseSelfPromotion } from './feeds.ts';
+import { cellsOf, sourcesOf } from './of-the-caller.ts';
+import { refuseRaising } from './raising.ts';
 import { checkFences } from './fences.ts';
 import { checkInvariants } from './invariants.ts';
 import { checkLets } from './lets.ts';
@@ -54,7 +55,8 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   const fences = checkFences(of('rules'), known, findings);
   refuseCircles(rules, fences, findings);
   const accepted = checkAccepts(of('accept'), roles, attributes, known, findings);
-  refuseSelfPromotion(roles, attributes, rules, accepted.feeds, known, findings);
+  const deciding = sourcesOf(rules, fences, roles, attributes, actions);
+  refuseRaising(deciding, rules, actions, roles, schema, accepted, findings);
   const invariants = checkInvariants(of('invariant'), known, findings);
   const identities = checkIdentities(of('identity'), roles, schema, timeZone, findings);
   const trials = checkTrials(of('trial'), new Set(identities.keys()), known, findings);
@@ -72,21 +74,7 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
       actions,
       rules,
       fences,
-      readThroughMe: readThroughMe([
-        ...[...rules, ...fences].map((each) => each.when),
-        ...rules.flatMap((rule) => rule.stamps.map((stamp) => stamp.value)),
-        ...[...roles.values()].flatMap((role) => role.when ?? []),
-        ...[...attributes.values()].flatMap(({ source }) =>
-          source.kind === 'claim'
-            ? []
-            : source.kind === 'every'
-              ? [source.operand, source.where]
-              : source.operand,
-        ),
-        ...[...actions.values()].flatMap(({ sets }) =>
-          [...sets.values()].flatMap((each) => (each.kind === 'value' ? each.operand : [])),
-        ),
-      ]),
+      ofTheCaller: cellsOf(deciding),
       identities,
       trials,
       invariants,
@@ -94,14 +82,6 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
       ownerless: accepted.ownerless,
     },
   };
-}
-
-function readThroughMe(nodes: readonly (Condition | Operand)[]): Set<string> {
-  const fields = new Set<string>();
-  for (const node of nodes) {
-    for (const path of pathsOf(node)) if (path.root === 'me') fields.add(path.steps[0]!.field);
-  }
-  return fields;
 }
 
 /** Checks a caller's filter against a collection: fields and literals only, nothing of the caller. */

@@ -7,7 +7,7 @@ import type { Known } from './known.ts';
 import { knownOperation } from './operations.ts';
 import { unknownCollection } from './schema.ts';
 
-/** All invariants: whoever may do the operation, the condition is true of the record. */
+/** All invariants: of every step that does the operation to a record, the condition is true. */
 export function checkInvariants(
   declarations: readonly InvariantDeclaration[],
   known: Known,
@@ -27,20 +27,13 @@ export function checkInvariants(
       continue;
     }
     knownOperation(operation, collection, known, findings);
-    if (operation.operation === 'create') {
-      findings.add(
-        'R010',
-        'an invariant is about records that are there',
-        operation.span,
-        'use read, update or delete',
-      );
-    }
     for (const field of operation.fields?.names ?? []) {
       if (collection.fields.has(field.text)) continue;
       const hint = suggestion(field.text, collection.fields.keys());
       findings.add('N002', `${collection.name} has no field “${field.text}”`, field.span, hint);
     }
-    const condition = checkCondition(only, { ...known.scopeOf(), record: collection.name }, findings);
+    const scope = { ...known.scopeOf(), record: collection.name, ...sidesFor(operation.operation) };
+    const condition = checkCondition(only, scope, findings);
     if (condition === null) continue;
     const named = operation.fields?.names.map((field) => field.text) ?? null;
     const all = [...collection.fields.keys()];
@@ -55,4 +48,10 @@ export function checkInvariants(
     });
   }
   return invariants;
+}
+
+/** What is read, deleted or shared is judged as it is; what is made, as it becomes. */
+function sidesFor(operation: string): { old: boolean; new: boolean } {
+  const changes = operation !== 'read' && operation !== 'delete' && operation !== 'share';
+  return { old: operation !== 'create', new: changes };
 }

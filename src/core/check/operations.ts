@@ -34,5 +34,8 @@ export function knownOperation(
 export function sidesOf(clauses: readonly OperationClause[]): { old: boolean; new: boolean } {
   const changes = (operation: string) => operation === 'update' || !own.has(operation);
   const each = clauses.map((clause) => clause.operation);
-  return { old: each.every((one) => one === 'delete' || changes(one)), new: each.every(changes) };
+  return {
+    old: each.every((one) => one === 'delete' || changes(one)),
+    new: each.every((one) => one === 'create' || changes(one)),
+  };
 }

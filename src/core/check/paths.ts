@@ -38,7 +38,9 @@ function rootOf(path: Expression & { kind: 'path' }, scope: Scope, findings: Fin
   }
   if ((path.root === 'old' && !scope.old) || (path.root === 'new' && !scope.new)) {
     const where =
-      path.root === 'old' ? 'in sentences that update, delete or act' : 'in sentences that update or act';
+      path.root === 'old'
+        ? 'in sentences that update, delete or act'
+        : 'in sentences that create, update or act';
     findings.add(
       'R010',
       `there is no “${path.root}” record here`,

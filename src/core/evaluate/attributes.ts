@@ -1,7 +1,7 @@
 import type { Attribute, Rulebook } from '../ir/rulebook.ts';
 import type { ListType, Scalar, Value } from '../types/types.ts';
 import { compareValues, parseValue } from '../types/values.ts';
-import type { Caller, RecordValues } from './caller.ts';
+import type { Caller, RecordValues } from '../decide/caller.ts';
 import { compilePredicate, evaluateEvery, evaluateOperand, type Circumstances } from './closures.ts';
 
 /** What a caller's token says, by claim. */

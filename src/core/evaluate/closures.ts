@@ -10,7 +10,7 @@ import { dayOf, shiftDate, shiftTimestamp } from '../types/time.ts';
 import type { Truth } from '../types/truth.ts';
 import type { Scalar, ScalarType, Type, Value } from '../types/types.ts';
 import { compareValues } from '../types/values.ts';
-import type { Caller, RecordValues } from './caller.ts';
+import type { Caller, RecordValues } from '../decide/caller.ts';
 
 /** What a decision knows beside the record in hand. */
 export interface Circumstances {
@@ -23,7 +23,7 @@ export interface Circumstances {
   readonly look: (collection: string, id: string) => RecordValues | null;
   /** All records of a collection with full sight; those that `beside` rules out may be left out. */
   readonly all: (collection: string, beside?: Anchor) => Iterable<RecordValues>;
-  /** What the caller's own rules say of a record: `mayDecider` in combine.ts makes one of a rulebook. */
+  /** What the caller's own rules say of a record: `mayDecider` in may.ts makes one of a rulebook. */
   readonly may: MayDecider;
   /** The record before and after an update, each with the world of its own side; `look` is that of the side asked. */
   readonly old?: Side;
@@ -294,6 +294,8 @@ function compileOperand(operand: Operand): Getter {
       const { value } = operand;
       return () => value;
     }
+    case 'nothing':
+      return () => null;
     case 'now':
       return (_, circumstances) => circumstances.now;
     case 'today': {

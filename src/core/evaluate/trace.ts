@@ -1,7 +1,7 @@
 import type { Condition, Operand } from '../ir/conditions.ts';
 import type { Truth } from '../types/truth.ts';
 import type { Value } from '../types/types.ts';
-import type { RecordValues } from './caller.ts';
+import type { RecordValues } from '../decide/caller.ts';
 import { compileAnchor, truthIn, valueIn, type Circumstances, type Frame } from './closures.ts';
 
 /** A condition with what each of its parts came to, and the values that it saw. */

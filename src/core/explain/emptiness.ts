@@ -1,5 +1,5 @@
-import type { Caller } from '../evaluate/caller.ts';
-import { grantsFor } from '../evaluate/combine.ts';
+import type { Caller } from '../decide/caller.ts';
+import { permissionOf } from '../decide/permission.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 
@@ -56,7 +56,9 @@ export function explainEmptiness(rulebook: Rulebook, list: EmptyList): Emptiness
       next: `Write one, such as: rules ${collection} { people may read${ownerHint(rulebook, collection)} }`,
     };
   }
-  const { rules: applying, fences } = grantsFor(rulebook, caller, collection, 'read');
+  const { grounds, barriers } = permissionOf(rulebook, caller, 'read', collection);
+  const applying = grounds.map(({ rule }) => rule);
+  const fences = barriers.filter(({ about }) => about === null).map(({ fence }) => fence);
   if (applying.length === 0) {
     const roles = [...caller.roles].toSorted().join(', ');
     const who =

@@ -1,9 +1,9 @@
-import { Decider, type Question } from '../evaluate/decide.ts';
-import type { RecordValues } from '../evaluate/caller.ts';
+import { Decider, type Question } from '../evaluate/decider.ts';
+import type { RecordValues } from '../decide/caller.ts';
 import { truthIn, valueIn, type Circumstances, type Frame } from '../evaluate/closures.ts';
-import { covering, fieldFences, recordFences } from '../evaluate/combine.ts';
+import { leavesOf } from '../decide/nodes.ts';
 import type { Condition, Operand, PathOperand } from '../ir/conditions.ts';
-import { actionKey, type Fence, type Rule, type Rulebook } from '../ir/rulebook.ts';
+import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 import { shiftTimestamp } from '../types/time.ts';
 import type { Scalar, Type, Value } from '../types/types.ts';
@@ -90,15 +90,15 @@ class Search {
 
   #waysFor(operation: string, record: RecordValues): Change[][] {
     const { collection } = this.#question;
-    const grants = this.#decider.grants(collection, operation);
-    const around = this.#decider.around(grants);
+    const { grounds, barriers } = this.#decider.permission(operation, collection);
+    const around = this.#decider.around({ operation, collection });
     const sides = { ...around, old: { record, look: around.look }, new: { record, look: around.look } };
-    const all = grants.rules.flatMap((rule) =>
-      waysTo(rule.when, true, [record], sides, this.#fieldType, waysDepth),
-    );
-    const fenced = recordFences(grants, operation).map((fence) =>
-      waysTo(fence.when, true, [record], sides, this.#fieldType, waysDepth),
-    );
+    const waysOf = (condition: Condition) =>
+      waysTo(condition, true, [record], sides, this.#fieldType, waysDepth);
+    const all = grounds.flatMap(({ leaf }) => waysOf(leaf.when));
+    const fenced = barriers
+      .filter(({ about }) => about === null)
+      .flatMap(({ node }) => leavesOf([node]).map(({ when }) => waysOf(when)));
     // A rule made true is not enough where a fence stands: what each needs goes together.
     return [...combined([all, ...fenced]), ...all].slice(0, MOST_WAYS * 2);
   }
@@ -111,14 +111,14 @@ class Search {
     const { rulebook, caller } = this.#decider;
     const { collection, operation, values } = this.#question;
     const asked = operation === 'read' ? this.#fields : [...values.keys()];
-    const isAction = rulebook.actions.has(actionKey(collection, operation));
     const found: Remedy[] = [];
     const stages = operation === 'read' || operation === 'create' ? [operation] : ['read', operation];
     for (const stage of stages) {
-      const grants = this.#decider.grants(collection, stage);
-      const named = stage === operation && !isAction ? asked : [];
-      for (const rule of grants.rules) {
-        const lacking = named.filter((field) => covering([rule], stage, field).length === 0);
+      const { grounds, barriers, action } = this.#decider.permission(stage, collection);
+      const named = stage === operation && action === null ? asked : [];
+      const spoken = grounds.map(({ rule }) => rule);
+      for (const rule of spoken.filter((each) => rulebook.rules.includes(each))) {
+        const lacking = named.filter((field) => !rule.operations.get(stage)!.has(field));
         if (lacking.length === 0) continue;
         const covered = new Set([...rule.operations.get(stage)!, ...lacking]);
         const wider: Rule = { ...rule, operations: new Map([...rule.operations, [stage, covered]]) };
@@ -126,8 +126,7 @@ class Search {
           found.push({ kind: 'rule', text: `if ${rule.id} also named ${lacking.join(', ')} for ${stage}` });
       }
       for (const rule of rulebook.rules) {
-        if (rule.collection !== collection || !rule.operations.has(stage) || grants.rules.includes(rule))
-          continue;
+        if (rule.collection !== collection || !rule.operations.has(stage) || spoken.includes(rule)) continue;
         const audience =
           caller.person === null ? { ...rule.audience, visitors: true } : { ...rule.audience, people: true };
         if (this.#worksWith(replaced(rulebook, rule, { ...rule, audience })))
@@ -136,11 +135,10 @@ class Search {
             text: `if ${rule.id} also spoke of ${caller.person === null ? 'visitors' : `people, or of a role of ${this.#speaker.name}`}`,
           });
       }
-      const fences = [
-        ...recordFences(grants, stage),
-        ...named.flatMap((field) => fieldFences(grants, stage, field)),
-      ];
-      for (const fence of new Set(fences)) {
+      const concerned = barriers.filter(
+        ({ about }) => about === null || named.some((field) => about.has(field)),
+      );
+      for (const { fence } of concerned) {
         if (this.#worksWith(without(rulebook, fence)))
           found.push({ kind: 'rule', text: `if ${fence.id} did not concern ${this.#speaker.name}` });
       }
@@ -357,9 +355,13 @@ function valuesFor(
       if (isLeft) return (bound as readonly Scalar[]).slice(0, 2);
       return [[...((present as readonly Scalar[] | null) ?? []), bound as Scalar]];
     case 'within':
+      // Of a list that something lies below a member of, one member more.
+      if (bound !== null && wanted && type.kind === 'list')
+        return [[...((present as readonly Scalar[] | null) ?? []), bound as Scalar]];
+      return bound === null || !wanted ? [] : Array.isArray(bound) ? bound.slice(0, 1) : [bound];
     case 'equal':
       if (bound === null) return [];
-      if (wanted) return Array.isArray(bound) ? bound.slice(0, 1) : [bound];
+      if (wanted) return [bound];
       if (type.kind === 'one of') return type.values.filter((each) => each !== bound);
       return type.kind === 'boolean' ? [bound !== true] : [];
     case 'less':

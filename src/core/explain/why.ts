@@ -1,10 +1,13 @@
-import { Decider, type Decision, type Question } from '../evaluate/decide.ts';
-import { traceCondition, type Trace } from '../evaluate/trace.ts';
+import type { RecordValues } from '../decide/caller.ts';
+import type { TrueOf } from '../decide/nodes.ts';
+import { leavesOf } from '../decide/nodes.ts';
+import type { Change } from '../decide/steps/asking.ts';
+import type { Barrier, Permission } from '../decide/formula.ts';
 import type { Circumstances } from '../evaluate/closures.ts';
-import { actionGrants, fieldFences, recordFences, type Asked } from '../evaluate/combine.ts';
-import type { RecordValues } from '../evaluate/caller.ts';
+import { Decider, type Decision, type Question } from '../evaluate/decider.ts';
+import { traceCondition, type Trace } from '../evaluate/trace.ts';
 import type { Operand } from '../ir/conditions.ts';
-import { actionKey, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
+import type { Fence, Operation, Rule, Rulebook } from '../ir/rulebook.ts';
 import { positionAt } from '../language/source.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import type { Truth } from '../types/truth.ts';
@@ -63,9 +66,6 @@ export interface WhyOptions {
   readonly showSensitive: boolean;
 }
 
-/** The operations after which the record is as it was, or gone: there is no other side to ask. */
-const unchanging: ReadonlySet<string> = new Set(['read', 'delete', 'share']);
-
 /** Explains one answer. Cost: that of a hundred decisions or so, most of them for the remedies. */
 export function explainWhy(decider: Decider, question: Question, options: WhyOptions): Why {
   return new Explanation(decider, question, options).make();
@@ -123,16 +123,29 @@ class Explanation {
       case 'not readable':
         return `the record is not readable for ${name}, and so does not exist for them`;
       case 'not covered':
-        return named === ''
-          ? 'nobody changes on their own record what decides about them'
-          : `no rule lets ${name} supply ${named}`;
+        return `no rule lets ${name} supply ${named}`;
+      case 'own record':
+        return `nobody changes on their own record what decides about them (${named})`;
       case 'reference not readable':
         return `${named} would point at a record that ${name} cannot read`;
       case 'stamps differ':
-        return 'rules would fill in different values, so none is';
+        return `rules would fill in ${named} differently, or it is filled in and supplied as well, so nothing is`;
+      case 'stamp undoes':
+        return 'with everything filled in that rules fill in, one of these rules is not true any more, so nothing is filled in';
       case 'unclear':
         return 'two rules would make different records, so neither is made';
-      default:
+      case 'follows fenced':
+        return 'a fence stops what would become of records that point at it';
+      case 'changed meanwhile':
+        return 'the record changed meanwhile';
+      case 'value required':
+        return `rules allow it, and ${named} must have a value`;
+      case 'circle':
+        return `rules allow it, and ${named} would lead back to the record itself`;
+      case 'still referenced':
+        return 'rules allow it, and other records point at it';
+      case 'no rule':
+      case null:
         return named === ''
           ? `no rule for ${operation} is true, or a fence stops it`
           : `no rule that covers ${named} is true, or a fence stops it`;
@@ -151,19 +164,20 @@ class Explanation {
         question: `is ${what} readable${asked.length > 0 ? `, with ${asked.join(', ')}` : ''}?`,
         answer: operation === 'read' ? allowed : readable,
         note: null,
-        rules: this.#rulesOf('read', record, null, asked),
+        rules: this.#rulesAt(collection, 'read', record, nothing, asked),
       });
       if (!readable || operation === 'read') return stages;
     }
     const names = [...values.keys()];
-    if (decision.refusedBy !== 'not covered') stages.push(...this.#referenceStages(decision));
+    // What is refused by name was refused before any reference was looked at.
+    if (!beforeReferences.has(decision.refusedBy!)) stages.push(...this.#referenceStages(decision));
     if (decision.refusedBy === 'reference not readable') return stages;
-    const after = decision.after ?? this.#thoughtOf();
+    const change = this.#change(decision);
     stages.push({
       question: `is there a rule that lets ${this.#options.name} ${operation} it${names.length > 0 ? ` (${names.join(', ')})` : ''}?`,
       answer: decision.allowed,
       note: decision.refusedBy === null ? null : this.#reason(decision, []),
-      rules: this.#rulesOf(operation, record, after, names),
+      rules: this.#rulesAt(collection, operation, record, change, names),
     });
     return stages;
   }
@@ -171,7 +185,7 @@ class Explanation {
   /** Whether supplied references may point where they do; of those that may, the rules that say so are enough. */
   #referenceStages({ refusedBy, fields: refused }: Decision): Stage[] {
     const { operation, collection, values } = this.#question;
-    const action = this.#rulebook.actions.get(actionKey(collection, operation));
+    const { action } = this.#decider.permission(operation, collection);
     const types = action?.parameters ?? collectionOf(this.#rulebook.schema, collection).fields;
     return [...values].flatMap(([field, id]): Stage[] => {
       const { type } = types.get(field)!;
@@ -179,7 +193,7 @@ class Explanation {
       const isRefused = refusedBy === 'reference not readable' && refused.includes(field);
       if (refusedBy === 'reference not readable' && !isRefused) return [];
       const pointed = this.#decider.world.look(type.collection, id as string);
-      const rules = pointed === null ? [] : this.#rulesAt(type.collection, 'read', pointed, null, []);
+      const rules = pointed === null ? [] : this.#rulesAt(type.collection, 'read', pointed, nothing, []);
       return [
         {
           question: `may ${field} point at ${pointed === null ? 'that record' : this.#named(type.collection, pointed)}?`,
@@ -196,84 +210,54 @@ class Explanation {
     });
   }
 
-  /** The record as it would become, where no decision went so far: without stamps. */
-  #thoughtOf(): RecordValues | null {
+  /** What would become of the record; without stamps, where no decision went so far. */
+  #change({ after }: Decision): Change<Value> {
     const { operation, collection, record, values } = this.#question;
-    if (operation === 'create') return null;
-    const action = this.#rulebook.actions.get(actionKey(collection, operation));
-    const changes = action === undefined ? values : this.#decider.valuesSet(action, values);
-    return { ...record, ...Object.fromEntries(changes) };
-  }
-
-  #rulesOf(
-    operation: Operation,
-    record: RecordValues | null,
-    after: RecordValues | null,
-    fields: readonly string[],
-  ): RuleWhy[] {
-    return this.#rulesAt(this.#question.collection, operation, record, after, fields);
+    if (operation === 'create') return { kind: 'created', values: new Map(Object.entries(after ?? {})) };
+    if (operation === 'delete' || operation === 'share') return nothing;
+    if (after !== null) {
+      const changed = Object.entries(after).filter(([name, value]) => value !== (record![name] ?? null));
+      return { kind: 'changed', values: new Map([...values, ...changed].filter(([name]) => name in after)) };
+    }
+    const { action } = this.#decider.permission(operation, collection);
+    return { kind: 'changed', values: action === null ? values : this.#decider.valuesSet(action, values) };
   }
 
   #rulesAt(
     collection: string,
     operation: Operation,
     record: RecordValues | null,
-    after: RecordValues | null,
+    change: Change<Value>,
     fields: readonly string[],
   ): RuleWhy[] {
-    const grants = this.#decider.grants(collection, operation);
-    const isAbout = (asked: Asked) => {
-      const covered = asked.operations.get(operation);
-      return covered instanceof Set ? fields.filter((field) => covered.has(field)) : fields;
-    };
-    const action = this.#rulebook.actions.get(actionKey(collection, operation));
+    const permission = this.#decider.permission(operation, collection);
+    const isAbout = (covered: ReadonlySet<string> | null | undefined) =>
+      covered instanceof Set ? fields.filter((field) => covered.has(field)) : fields;
+    const named = fields.length > 0 && permission.action === null;
+    const spoken = new Map(permission.grounds.map((ground) => [ground.rule, ground]));
     // What is shared with the caller stands behind the rules of the rulebook.
-    const shared = this.#decider.caller.shared ?? [];
-    const rules = [...this.#rulebook.rules, ...shared].filter(
-      (rule) => rule.collection === collection && rule.operations.has(operation),
-    );
-    const found = rules.map((rule): RuleWhy => {
-      const speaks = grants.rules.includes(rule);
-      const isWrite = !unchanging.has(operation);
-      return {
-        ...this.#place(rule),
-        kind: 'rule',
-        fields: fields.length === 0 || action !== undefined ? null : isAbout(rule),
-        ...this.#asked(
-          rule,
-          speaks ? grants.roles : null,
-          collection,
-          record,
-          isWrite ? after : null,
-          operation,
-        ),
-      };
-    });
-    const concerned =
-      action === undefined
-        ? [
-            ...recordFences(grants, operation),
-            ...new Set(fields.flatMap((field) => fieldFences(grants, operation, field))),
-          ].map((fence) => ({ fence, roles: grants.roles }))
-        : this.#fencesOfAction(action);
-    const fences = concerned.map(({ fence, roles }): RuleWhy => ({
+    const rules = new Set([
+      ...this.#rulebook.rules.filter(
+        (rule) => rule.collection === collection && rule.operations.has(operation),
+      ),
+      ...spoken.keys(),
+    ]);
+    const found = [...rules].map((rule): RuleWhy => ({
+      ...this.#place(rule),
+      kind: 'rule',
+      fields: named ? isAbout(rule.operations.get(operation)) : null,
+      ...this.#asked(spoken.has(rule) ? leavesOf([spoken.get(rule)!.node]) : null, rule, record, change),
+    }));
+    const fences = concerned(permission, fields).map(({ fence, about, node }): RuleWhy => ({
       ...this.#place(fence),
       kind: 'fence',
-      fields: fields.length === 0 || action !== undefined ? null : isAbout(fence),
-      ...this.#asked(fence, roles, collection, record, unchanging.has(operation) ? null : after, operation),
+      fields: named ? isAbout(about) : null,
+      ...this.#asked(leavesOf([node]), null, record, change),
     }));
     return [...found, ...fences];
   }
 
-  #fencesOfAction(action: Parameters<typeof actionGrants>[2]) {
-    const { own, updating } = actionGrants(this.#rulebook, this.#decider.caller, action);
-    return [
-      ...recordFences(own, action.name).map((fence) => ({ fence, roles: own.roles })),
-      ...updating.fences.map((fence) => ({ fence, roles: updating.roles })),
-    ];
-  }
-
-  #place(asked: Asked) {
+  #place(asked: Rule | Fence) {
     const source = this.#rulebook.sources.find((each) => each.name === asked.span.source)!;
     return {
       id: asked.id,
@@ -284,42 +268,49 @@ class Explanation {
     };
   }
 
-  /** `roles` null: it does not speak of the caller. */
+  /** `leaves` null: it does not speak of the caller. `rule`: one whose stamps are set with it. */
   #asked(
-    asked: Asked,
-    roles: ReadonlySet<string> | null,
-    collection: string,
+    leaves: readonly TrueOf[] | null,
+    rule: Rule | null,
     record: RecordValues | null,
-    after: RecordValues | null,
-    operation: Operation,
+    change: Change<Value>,
   ): Pick<RuleWhy, 'sides' | 'truth'> {
-    if (roles === null) return { sides: null, truth: false };
-    const decider = this.#decider;
-    const sides: { side: 'as it is' | 'as it would be'; part: Part }[] = [];
-    const add = (side: 'as it is' | 'as it would be', of: RecordValues, circumstances: Circumstances) =>
-      sides.push({ side, part: this.#part(traceCondition(asked.when, [of], circumstances), circumstances) });
-    if (operation === 'create') {
-      const made =
-        'stamps' in asked ? decider.completed(collection, this.#question.values, asked as Rule) : after;
+    if (leaves === null) return { sides: null, truth: false };
+    const sides = leaves.flatMap((leaf) =>
       // A fence is asked of the record that some rule would make; without one there is none to ask about.
-      if (made !== null) add('as it would be', made, decider.asCreated({ roles }, collection, made));
-    } else if (after === null) {
-      const old = { record: record!, look: decider.world.look };
-      add('as it is', record!, { ...decider.around({ roles }), old });
-    } else {
-      // On an update only a sentence about update alone stamps.
-      const stamps = 'stamps' in asked && (operation !== 'update' || asked.operations.size === 1);
-      const stamped = stamps ? decider.stampsOf(asked as Rule) : new Map<string, Value>();
-      const whole = { ...after, ...Object.fromEntries(stamped) };
-      const both = decider.sides({ roles }, collection, record!, whole);
-      add('as it is', record!, both.before);
-      add('as it would be', whole, both.after);
-    }
+      this.#stamped(leaf, rule, change).flatMap((stamped) =>
+        this.#decider.sides(leaf, record, stamped).map(({ side, of, circumstances }) => ({
+          side: side === 'before' ? ('as it is' as const) : ('as it would be' as const),
+          part: this.#part(traceCondition(leaf.when, [of], circumstances), circumstances),
+        })),
+      ),
+    );
     const truths = sides.map(({ part }) => part.truth);
     return {
       sides,
       truth: truths.includes(false) ? false : truths.includes(null) || truths.length === 0 ? null : true,
     };
+  }
+
+  /** The change with what the rule itself fills in. */
+  #stamped({ pair }: TrueOf, rule: Rule | null, change: Change<Value>): Change<Value>[] {
+    const { values } = this.#question;
+    switch (change.kind) {
+      case 'none':
+        return [change];
+      case 'created': {
+        if (rule === null) return change.values.size === 0 ? [] : [change];
+        const made = this.#decider.completed(pair.collection, values, rule);
+        return [{ kind: 'created', values: new Map(Object.entries(made)) }];
+      }
+      case 'changed': {
+        // On an update only a sentence about update alone stamps.
+        const stamps =
+          rule !== null && (pair.operation !== 'update' || rule.operations.size === 1) ? rule.stamps : [];
+        const stamped = stamps.map(({ field, value }) => [field, this.#decider.valueOf(value)] as const);
+        return [{ kind: 'changed', values: new Map([...change.values, ...stamped]) }];
+      }
+    }
   }
 
   #part(trace: Trace, circumstances: Circumstances): Part {
@@ -390,4 +381,13 @@ class Explanation {
     const known = label === null || this.#hides(collection, label) ? null : (record[label] ?? null);
     return `${collection} ${valueWords(known ?? record.id ?? null)}`;
   }
+}
+
+const nothing: Change<Value> = { kind: 'none' };
+
+const beforeReferences: ReadonlySet<string> = new Set(['not covered', 'own record']);
+
+/** The fences on the record, and those on the fields in question. */
+function concerned({ barriers }: Permission, fields: readonly string[]): Barrier[] {
+  return barriers.filter(({ about }) => about === null || fields.some((field) => about.has(field)));
 }

@@ -1,4 +1,4 @@
-import { callerName } from '../evaluate/caller.ts';
+import { callerName } from '../decide/caller.ts';
 import type { Condition, Operand, PathOperand } from '../ir/conditions.ts';
 import type { Value } from '../types/types.ts';
 import { JsonDocument } from '../types/types.ts';
@@ -76,6 +76,8 @@ export function operandWords(operand: Operand): string {
   switch (operand.kind) {
     case 'literal':
       return typeof operand.value === 'string' ? JSON.stringify(operand.value) : String(operand.value);
+    case 'nothing':
+      return 'missing';
     case 'now':
     case 'today':
       return operand.kind;

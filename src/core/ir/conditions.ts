@@ -8,6 +8,8 @@ import type { Scalar, Type, Value } from '../types/types.ts';
 /** A value. `literal` is never missing; a missing one is written `is missing`. */
 export type Operand =
   | { readonly kind: 'literal'; readonly value: Scalar; readonly type: Type }
+  /** A value that is missing: no rulebook names it, it comes about where a change is thought through. */
+  | { readonly kind: 'nothing'; readonly type: Type }
   | { readonly kind: 'now'; readonly type: Type }
   /** The day that it is in the rulebook's time zone. */
   | { readonly kind: 'today'; readonly zone: string; readonly type: Type }
@@ -90,7 +92,7 @@ export type Condition =
   | { readonly kind: 'and' | 'or'; readonly operands: readonly Condition[] }
   | { readonly kind: 'not'; readonly operand: Condition };
 
-/** A caller that a condition brings along: see `core/evaluate/caller.ts`. */
+/** A caller that a condition brings along: see `core/decide/caller.ts`. */
 export interface SomebodyElse {
   readonly person: { readonly id: string; readonly values: Readonly<Record<string, Value>> } | null;
   readonly roles: ReadonlySet<string>;
@@ -103,6 +105,7 @@ function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
   switch (node.kind) {
     case 'constant':
     case 'literal':
+    case 'nothing':
     case 'now':
     case 'today':
     case 'path':
@@ -141,20 +144,26 @@ function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
   }
 }
 
-/** A condition or operand and everything below it, in reading order. */
-export function* nodesOf(node: Condition | Operand): Generator<Condition | Operand> {
-  yield node;
-  for (const part of partsOf(node)) yield* nodesOf(part);
+/** A condition or operand and everything below it, in reading order. Cost: one step for each; no depth overflows. */
+export function nodesOf(node: Condition | Operand): (Condition | Operand)[] {
+  const found: (Condition | Operand)[] = [];
+  const waiting: (Condition | Operand)[] = [node];
+  for (let next = waiting.pop(); next !== undefined; next = waiting.pop()) {
+    found.push(next);
+    const parts = partsOf(next);
+    for (let index = parts.length - 1; index >= 0; index--) waiting.push(parts[index]!);
+  }
+  return found;
 }
 
 /** Every path of a condition. */
 export function pathsOf(node: Condition | Operand): PathOperand[] {
-  return [...nodesOf(node)].filter((each) => each.kind === 'path');
+  return nodesOf(node).filter((each) => each.kind === 'path');
 }
 
 /** Every `me may …` of a condition. */
 export function maysOf(node: Condition | Operand): (Condition & { kind: 'may' })[] {
-  return [...nodesOf(node)].filter((each) => each.kind === 'may');
+  return nodesOf(node).filter((each) => each.kind === 'may');
 }
 
 /** The collections whose records a condition looks at beyond the one in hand and the caller's own. */

@@ -17,8 +17,8 @@ export interface Rulebook {
   readonly actions: ReadonlyMap<string, Action>;
   readonly rules: readonly Rule[];
   readonly fences: readonly Fence[];
-  /** Fields of people that some rule reads through `me`: on their own record callers change only those `self set`. */
-  readonly readThroughMe: ReadonlySet<string>;
+  /** What decides about whoever calls, by collection: see `check/of-the-caller.ts`. */
+  readonly ofTheCaller: ReadonlyMap<string, ReadonlySet<string>>;
   readonly identities: ReadonlyMap<string, Identity>;
   readonly trials: readonly Trial[];
   readonly invariants: readonly Invariant[];
@@ -38,7 +38,7 @@ export const emptyRulebook: Rulebook = {
   actions: new Map(),
   rules: [],
   fences: [],
-  readThroughMe: new Set(),
+  ofTheCaller: new Map(),
   identities: new Map(),
   trials: [],
   invariants: [],

@@ -1,16 +1,16 @@
-import type { Caller } from '../evaluate/caller.ts';
+import { rolesFor, type Caller } from '../decide/caller.ts';
 import {
-  actionGrants,
-  covering,
-  fieldFences,
-  grantsFor,
-  promotesItself,
-  recordFences,
-  type Asked,
-  type Grants,
-} from '../evaluate/combine.ts';
+  holdsAlways,
+  interpret,
+  type Node,
+  type NodeTable,
+  type Pair,
+  type TrueOf,
+} from '../decide/nodes.ts';
+import type { Ground, Permission } from '../decide/formula.ts';
+import { permissionOf } from '../decide/permission.ts';
 import type { Condition } from '../ir/conditions.ts';
-import { actionKey, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
+import type { Operation, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import { dayOf } from '../types/time.ts';
 import type { Value } from '../types/types.ts';
@@ -33,7 +33,6 @@ export class Access {
   readonly now: string;
   readonly #sets: boolean;
   readonly #slots: boolean;
-  readonly #readGrants = new Map<string, Grants>();
 
   /**
    * `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same. `slots`: what
@@ -76,42 +75,44 @@ export class Access {
    * some rule asks nothing. Fences are not among them.
    */
   readBranches(collection: string, alias: string): Branch[] | null {
-    const { rules, roles } = this.#grants(collection);
-    if (rules.some(isUnconditional)) return null;
-    const around = this.around(alias, roles);
-    const grounds = rules.flatMap(({ when }) => (when.kind === 'or' ? when.operands : [when]));
-    return grounds.map((ground) => {
-      const parts = ground.kind === 'and' ? ground.operands : [ground];
-      const sets = parts.map((part) => idSet(part, around));
-      const first = sets.findIndex((set) => set !== null);
-      const others = parts.filter((_, index) => index !== first);
-      const rest = others.map((part) => conditionSql(part, around));
-      return { condition: conditionSql(ground, around), set: sets[first] ?? null, rest };
+    const { grounds } = this.permission('read', collection);
+    if (grounds.some(isUnconditional)) return null;
+    return grounds.flatMap(({ leaf: { when, pair } }) => {
+      const around = this.around(alias, this.#roles(pair));
+      const grounds = when.kind === 'or' ? when.operands : [when];
+      return grounds.map((ground) => {
+        const parts = ground.kind === 'and' ? ground.operands : [ground];
+        const sets = parts.map((part) => idSet(part, around));
+        const first = sets.findIndex((set) => set !== null);
+        const others = parts.filter((_, index) => index !== first);
+        const rest = others.map((part) => conditionSql(part, around));
+        return { condition: conditionSql(ground, around), set: sets[first] ?? null, rest };
+      });
     });
   }
 
   /** Every fence that a record must pass to be readable. */
   readFences(collection: string, alias: string): Fragment[] {
-    const grants = this.#grants(collection);
-    return recordFences(grants, 'read').map((fence) => this.holds(fence, grants.roles, alias));
+    const { fenced } = this.permission('read', collection);
+    return fenced === holdsAlways ? [] : [this.nodeSql(fenced, alias)];
   }
 
   /** Is any rule true that makes the record readable? Its fences are asked for apart. */
   granted(collection: string, alias: string): Fragment {
-    return this.#passes({ ...this.#grants(collection), fences: [] }, alias);
+    const { grounds, granted } = this.permission('read', collection);
+    return grounds.some(isUnconditional) ? sql`true` : this.nodeSql(granted, alias);
   }
 
   /** Is the record under `alias` readable? Null counts as no: see `holds`. */
   readable(collection: string, alias: string, sides: Sides = {}): Fragment {
-    const grants = this.#grants(collection);
-    return this.#passes({ ...grants, fences: recordFences(grants, 'read') }, alias, sides);
+    return this.nodeSql(this.permission('read', collection).record, alias, sides);
   }
 
   /** Is the field of the record under `alias` shown? Implies `readable`. */
   shown(collection: string, field: string, alias: string): Fragment {
-    const grants = this.#grants(collection);
-    const fences = [...recordFences(grants, 'read'), ...fieldFences(grants, 'read', field)];
-    return this.#passes({ ...grants, rules: covering(grants.rules, 'read', field), fences }, alias);
+    const { fenced, field: of } = this.permission('read', collection);
+    const fences = fenced === holdsAlways ? [] : [this.nodeSql(fenced, alias)];
+    return allOf([this.nodeSql(of(field).whole, alias), ...fences]);
   }
 
   /** Is the field shown of every record that is readable? */
@@ -125,7 +126,7 @@ export class Access {
     if (mask === 'shown') return column(alias, field);
     const { type } = fieldOf(this.rulebook.schema, collection, field)!;
     if (mask === 'withheld') return sql`null::${columnType(type)}`;
-    return sql`case when ${this.#passes(mask, alias)} then ${column(alias, field)} end`;
+    return sql`case when ${this.nodeSql(mask, alias)} then ${column(alias, field)} end`;
   }
 
   /** A caller's filter: every field behind its mask, every step of a path only through readable records. */
@@ -139,20 +140,54 @@ export class Access {
   }
 
   /**
-   * The condition of a rule or a fence for the record under `alias`, asked with the roles that count for the operation
-   * (`Grants.roles`). May be null, which is not true: so it stands
-   * only where PostgreSQL takes null for no (where, case when, or), or is read with `=== true`. Never under a `not`.
-   * Without `is true` around it an index can serve it; with it none can, and a list of own records reads the whole
-   * table.
+   * The condition of a rule or a fence for the record under `alias`, asked with the roles that count for its operation. May
+   * be null, which is not true: so it stands only where PostgreSQL takes null for no (where, case when, or), or is read with
+   * `=== true`. Never under a `not`. Without `is true` around it an index can serve it; with it none can, and a list of own
+   * records reads the whole table.
    */
-  holds(
-    asked: Asked,
-    roles: ReadonlySet<string>,
-    alias: string,
-    sides: Sides = {},
-    precision: Precision = 'true',
-  ): Fragment {
-    return conditionSql(asked.when, { ...this.around(alias, roles), ...sides }, precision);
+  holds({ when, pair }: TrueOf, alias: string, sides: Sides = {}, precision: Precision = 'true'): Fragment {
+    return conditionSql(when, { ...this.around(alias, this.#roles(pair)), ...sides }, precision);
+  }
+
+  /**
+   * A formula about the record under `alias`, with the record as it is on both sides. The only place where formulas become
+   * SQL: null counts as no, as for `holds`.
+   */
+  nodeSql(node: Node, alias: string, sides: Sides = {}): Fragment {
+    const table: NodeTable<Fragment> = {
+      all: ({ parts }) => allOf(parts.map((part) => interpret(part, table))),
+      any: ({ parts }) =>
+        parts.some((part) => part.kind === 'true of' && isAlways(part))
+          ? sql`true`
+          : anyOf(parts.map((part) => interpret(part, table))),
+      'true of': (leaf) => this.holds(leaf, alias, sides),
+      permitted: ({ pair }) =>
+        this.nodeSql(this.permission(pair.operation, pair.collection).record, alias, sides),
+      // No value is named, so no reference is asked about.
+      'reference readable': () => sql`true`,
+      'not own record': () => this.#notOwn(alias),
+      // Settled for a known caller; closed on failure.
+      speaks: () => sql`false`,
+      exempts: () => sql`false`,
+      shared: () => sql`false`,
+    };
+    return interpret(node, table);
+  }
+
+  /** What decides an operation for this caller. */
+  permission(operation: Operation, collection: string): Permission {
+    return permissionOf(this.rulebook, this.caller, operation, collection);
+  }
+
+  #roles({ operation, collection }: Pair): ReadonlySet<string> {
+    return rolesFor(this.rulebook, this.caller, operation, collection);
+  }
+
+  #notOwn(alias: string): Fragment {
+    const me = this.caller.person?.id;
+    if (me === undefined) return sql`true`;
+    const own = this.#slots ? new Slot('me', 'id') : me;
+    return sql`${column(alias, 'id')} <> ${value(own)}::uuid`;
   }
 
   /** A condition with full sight; for rules only, never for what a caller wrote. */
@@ -196,43 +231,27 @@ export class Access {
         flags.set(field, null);
         continue;
       }
-      const key = [...mask.rules, ...mask.fences].map((each) => each.id).join(' ');
+      const shown = this.nodeSql(mask, alias);
+      const key = JSON.stringify([shown.text, shown.values]);
       let flag = flagNames.get(key);
       if (flag === undefined) {
         flag = `_shown_${flagNames.size}`;
         flagNames.set(key, flag);
-        columns.push(sql`${this.#passes(mask, alias)} as ${identifier(flag)}`);
+        columns.push(sql`${shown} as ${identifier(flag)}`);
       }
       flags.set(field, flag);
     }
     return { columns, fields, flags };
   }
 
-  #grants(collection: string): Grants {
-    let grants = this.#readGrants.get(collection);
-    if (grants === undefined) {
-      grants = grantsFor(this.rulebook, this.caller, collection, 'read');
-      this.#readGrants.set(collection, grants);
-    }
-    return grants;
-  }
-
-  /** What stands between a readable record and its field: nothing, everything, or these rules and fences. */
-  #mask(collection: string, field: string): 'shown' | 'withheld' | Grants {
-    const grants = this.#grants(collection);
-    const rules = covering(grants.rules, 'read', field);
-    const fences = fieldFences(grants, 'read', field);
-    if (rules.length === 0) return 'withheld';
+  /** What stands between a readable record and its field: nothing, everything, or a formula. */
+  #mask(collection: string, field: string): 'shown' | 'withheld' | Node {
+    const { grounds, granted, field: of } = this.permission('read', collection);
+    const { granted: own, fenced, whole } = of(field);
+    if (own.kind === 'any' && own.parts.length === 0) return 'withheld';
     // Where every rule covers the field, readable means shown, and where one such rule asks nothing, it is so too.
-    const covered = rules.length === grants.rules.length || rules.some(isUnconditional);
-    return covered && fences.length === 0 ? 'shown' : { ...grants, rules, fences };
-  }
-
-  /** One of the rules is true, and all of the fences are. The only place where the two meet in SQL. */
-  #passes({ rules, fences, roles }: Grants, alias: string, sides: Sides = {}): Fragment {
-    const holds = (asked: Asked) => this.holds(asked, roles, alias, sides);
-    const allowed = rules.some(isUnconditional) ? [] : [anyOf(rules.map(holds))];
-    return allOf([...allowed, ...fences.map(holds)]);
+    const covering = grounds.filter(({ rule }) => field === 'id' || rule.operations.get('read')!.has(field));
+    return (own === granted || covering.some(isUnconditional)) && fenced === holdsAlways ? 'shown' : whole;
   }
 
   /** `me may …`: the record is there and readable, and the operation allowed with the record as it is on both sides. */
@@ -250,57 +269,9 @@ export class Access {
 
   #mayConditions(may: Condition & { kind: 'may' }, at: string, { relation }: Surroundings): Fragment[] {
     const { operation, collection, fields } = may;
-    const conditions = [this.readable(collection, at, { relation })];
     const sides = { relation, changed: relation, old: at, new: at };
-    if (operation === 'delete') conditions.push(this.#decided(operation, collection, null, at, sides));
-    for (const field of fields) conditions.push(this.#decided(operation, collection, field, at, sides));
-    return conditions;
-  }
-
-  /**
-   * May the caller do this to the record under `alias`, to any of the fields (null: to the record)? It is decided with
-   * the record as it is on both sides; for verification.
-   */
-  allowed(
-    operation: Operation,
-    collection: string,
-    fields: readonly string[] | null,
-    alias: string,
-  ): Fragment {
-    if (operation === 'read')
-      return fields === null
-        ? this.readable(collection, alias)
-        : anyOf(fields.map((field) => this.shown(collection, field, alias)));
-    const sides = { old: alias, new: alias, changed: table };
-    const each = (fields ?? [null]).map((field) => this.#decided(operation, collection, field, alias, sides));
-    return allOf([this.readable(collection, alias), anyOf(each)]);
-  }
-
-  /** The rules and fences of an operation that changes the record under `at`, or one of its fields. */
-  #decided(
-    operation: Operation,
-    collection: string,
-    field: string | null,
-    at: string,
-    sides: Sides,
-  ): Fragment {
-    const action = this.rulebook.actions.get(actionKey(collection, operation));
-    if (action !== undefined) {
-      const { own, updating } = actionGrants(this.rulebook, this.caller, action);
-      const passed = updating.fences.map((fence) => this.holds(fence, updating.roles, at, sides));
-      return allOf([this.#passes({ ...own, fences: recordFences(own, operation) }, at, sides), ...passed]);
-    }
-    const grants = grantsFor(this.rulebook, this.caller, collection, operation);
-    if (field === null)
-      return this.#passes({ ...grants, fences: recordFences(grants, operation) }, at, sides);
-    const fences = [...recordFences(grants, operation), ...fieldFences(grants, operation, field)];
-    const rules = covering(grants.rules, operation, field);
-    const passes = this.#passes({ ...grants, rules, fences }, at, sides);
-    const me = this.caller.person?.id ?? null;
-    if (me === null || promotesItself(this.rulebook, this.caller, collection, me, [field]).length === 0)
-      return passes;
-    const own = this.#slots ? new Slot('me', 'id') : me;
-    return allOf([passes, sql`${column(at, 'id')} <> ${value(own)}::uuid`]);
+    const { record, field } = this.permission(operation, collection);
+    return [record, ...fields.map((each) => field(each).whole)].map((node) => this.nodeSql(node, at, sides));
   }
 
   #maskedOperand(collection: string, field: string, alias: string): Fragment {
@@ -330,6 +301,10 @@ export interface SelectList {
 /** Filters do not ask for roles. */
 const noRoles: ReadonlySet<string> = new Set();
 
-function isUnconditional(rule: Rule): boolean {
-  return rule.when.kind === 'constant' && rule.when.value;
+function isUnconditional({ node, leaf }: Ground): boolean {
+  return node === leaf && isAlways(leaf);
+}
+
+function isAlways({ when }: TrueOf): boolean {
+  return when.kind === 'constant' && when.value;
 }

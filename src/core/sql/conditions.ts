@@ -202,6 +202,8 @@ export function operandSql(operand: Operand, around: Surroundings): Fragment {
   switch (operand.kind) {
     case 'literal':
       return around.literal(operand.value, operand.type);
+    case 'nothing':
+      return sql`null::${columnType(operand.type)}`;
     case 'now':
       return around.now;
     case 'today':

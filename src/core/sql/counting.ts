@@ -1,6 +1,4 @@
 import type { Condition } from '../ir/conditions.ts';
-import type { Rulebook } from '../ir/rulebook.ts';
-import { collectionOf } from '../types/schema.ts';
 import { Access } from './access.ts';
 import { conditionSql } from './conditions.ts';
 import { anyOf, commaList, sql, value, type Fragment } from './fragment.ts';
@@ -23,63 +21,38 @@ export function classesSql(
   touching: boolean,
 ): Fragment {
   const sets = access.withSets();
-  const truth = (condition: Condition, by: Access) => conditionSql(condition, by.around('r', noRoles));
-  const bits = (conditions: readonly Condition[]) =>
-    conditions.length === 0
-      ? sql`''`
-      : sql`concat(${commaList(conditions.map((each) => sql`case when ${truth(each, sets)} then '1' else '0' end`))})`;
   const owners = ownersSql(access.rulebook.schema, collection, 'r').map(
     (owner, index) =>
       sql`(select case when o is null then null when o = any(${value(people)}::uuid[]) then o::text else '*' end from (select ${owner} as o) as each) as ${identifier(`owner_${index}`)}`,
   );
-  const columns = [...owners, sql`${bits(common)} as common`, sql`${bits(own)} as own`];
+  const columns = [...owners, sql`${bitsSql(sets, common)} as common`, sql`${bitsSql(sets, own)} as own`];
   const places = commaList(columns.map((_, index) => ({ text: String(index + 1), values: [] })));
-  const where = touching ? sql` where ${anyOf(own.map((each) => truth(each, sets)))}` : sql``;
+  const where = touching ? sql` where ${anyOf(own.map((each) => truth(sets, each)))}` : sql``;
   return sql`select ${commaList([...columns, sql`count(*) as count`, sql`array[min(r.id::text), max(r.id::text)] as examples`])} from ${table(collection)} as r${where} group by ${places}`;
 }
 
-/** What is allowed on each of these records, by the fragments that serve requests: columns as `names` says. */
-export function allowedSql(
+/** The truth of conditions that speak of no record, as a text of 0 and 1. */
+export function factsSql(access: Access, facts: readonly Condition[]): Fragment {
+  return sql`select ${bitsSql(access, facts)} as facts`;
+}
+
+/** The truth of conditions for each of these records: what `classesSql` counts, one by one. */
+export function recordBitsSql(
   access: Access,
   collection: string,
   ids: readonly string[],
-): { readonly statement: Fragment; readonly names: readonly AllowedColumn[] } {
-  const { rulebook } = access;
-  const fields = [...collectionOf(rulebook.schema, collection).fields.values()];
-  const questions: Omit<AllowedColumn, 'column'>[] = [
-    { operation: 'read', field: null },
-    ...fields.map(({ name }) => ({ operation: 'read', field: name })),
-    ...fields.filter(({ system }) => !system).map(({ name }) => ({ operation: 'update', field: name })),
-    { operation: 'delete', field: null },
-    ...actionsOf(rulebook, collection).map((operation) => ({ operation, field: null })),
-  ];
-  // Fields that the same rules cover are asked about once.
-  const known = new Map<string, string>();
-  const columns: Fragment[] = [];
-  const names = questions.map(({ operation, field }) => {
-    const asked = access.allowed(operation, collection, field === null ? null : [field], 'r');
-    const key = JSON.stringify([asked.text, asked.values]);
-    let name = known.get(key);
-    if (name === undefined) {
-      name = `allowed_${known.size}`;
-      known.set(key, name);
-      columns.push(sql`${asked} as ${identifier(name)}`);
-    }
-    return { operation, field, column: name };
-  });
-  const statement = sql`select ${commaList([sql`r.id`, ...columns])} from ${table(collection)} as r where r.id = any(${value(ids)}::uuid[])`;
-  return { statement, names };
+  common: readonly Condition[],
+  own: readonly Condition[],
+): Fragment {
+  const columns = [sql`r.id`, sql`${bitsSql(access, common)} as common`, sql`${bitsSql(access, own)} as own`];
+  return sql`select ${commaList(columns)} from ${table(collection)} as r where r.id = any(${value(ids)}::uuid[])`;
 }
 
-export interface AllowedColumn {
-  readonly operation: string;
-  readonly field: string | null;
-  readonly column: string;
+function truth(access: Access, condition: Condition): Fragment {
+  return conditionSql(condition, access.around('r', noRoles));
 }
 
-/** The actions of a collection, by name. */
-export function actionsOf(rulebook: Rulebook, collection: string): string[] {
-  return [...rulebook.actions.values()]
-    .filter((action) => action.collection === collection)
-    .map((action) => action.name);
+function bitsSql(access: Access, conditions: readonly Condition[]): Fragment {
+  if (conditions.length === 0) return sql`''`;
+  return sql`concat(${commaList(conditions.map((each) => sql`case when ${truth(access, each)} then '1' else '0' end`))})`;
 }

@@ -1,6 +1,5 @@
-import type { Condition } from '../ir/conditions.ts';
-import { collectionsRead } from '../ir/conditions.ts';
-import type { Asked, Grants } from '../evaluate/combine.ts';
+import type { TrueOf } from '../decide/nodes.ts';
+import type { Change } from '../decide/steps/asking.ts';
 import { PEOPLE, collectionOf, type Collection } from '../types/schema.ts';
 import { simpleTypes, type Value } from '../types/types.ts';
 import type { Access } from './access.ts';
@@ -11,45 +10,70 @@ import { column, identifier, table } from './identifiers.ts';
 /** The values that a write sets, by field. Every field is of the schema and every value of its type. */
 export type NewValues = ReadonlyMap<string, Value>;
 
-/** What is asked for, and the roles that count for the operation: `asking` makes them of its grants. */
-export interface Questions {
-  readonly asked: readonly Asked[];
-  readonly roles: ReadonlySet<string>;
-}
-
-/** All rules and fences that decide an operation. */
-export function asking({ rules, fences, roles }: Grants): Questions {
-  return { asked: [...rules, ...fences], roles };
-}
-
-/** Which rules are true, as a row of flags: `before_0`, `after_0` for the first rule, and so on. */
-export interface RuleFlags {
+/** Which conditions are true, as a row of flags: `before_0`, `after_0` for the first, where it is asked on that side. */
+export interface TruthFlags {
   readonly statement: Fragment;
-  readonly asked: readonly Asked[];
+  readonly asked: readonly TrueOf[];
 }
 
 /**
- * For each rule: is it true for the record as it is, and as it would become? Nothing is written for the question;
- * where a condition's path comes back to the collection being changed, it sees it with the change applied.
+ * For each condition: is it true for the record as it is, and as it would become? Nothing is written for the question;
+ * where a condition's path comes back to the collection being changed, it sees it with the change applied. `id` null: the
+ * record is new.
  */
-export function updateFlagsSql(
+export function truthsSql(
   access: Access,
-  { asked, roles }: Questions,
+  asked: readonly TrueOf[],
   collection: string,
-  id: string,
-  changes: NewValues,
+  id: string | null,
+  change: Change<Value>,
   precision: Precision = 'true',
-): RuleFlags {
+): TruthFlags {
   const { fields } = collectionOf(access.rulebook.schema, collection);
+  if (change.kind === 'created') {
+    const row = [...fields.values()].map(
+      (field) =>
+        sql`${typed(change.values.get(field.name) ?? null, field.type)} as ${identifier(field.name)}`,
+    );
+    const sides = { new: 'after', relation: withRow(access, collection, null) };
+    const flags = asked.map(
+      (leaf, index) =>
+        sql`${access.holds(leaf, 'after', sides, precision)} as ${identifier(`after_${index}`)}`,
+    );
+    return { statement: sql`select ${commaList(flags)} from (select ${commaList(row)}) as "after"`, asked };
+  }
+  const isRecord = sql`${column('before', 'id')} = ${value(id)}::uuid`;
+  const flag = (
+    leaf: TrueOf,
+    index: number,
+    side: 'before' | 'after',
+    sides: Parameters<Access['holds']>[2],
+  ) => sql`${access.holds(leaf, side, sides, precision)} as ${identifier(`${side}_${index}`)}`;
+  if (change.kind === 'none') {
+    const flags = asked.map((leaf, index) => flag(leaf, index, 'before', { old: 'before' }));
+    return {
+      statement: sql`select ${commaList(flags)} from ${table(collection)} as "before" where ${isRecord}`,
+      asked,
+    };
+  }
   const afterwards = withRow(access, collection, sql`${value(id)}::uuid`);
   const before = { old: 'before', new: 'after', changed: afterwards };
-  const after = { ...before, relation: afterwards };
-  const flags = asked.flatMap((each, index) => [
-    sql`${access.holds(each, roles, 'before', before, precision)} as ${identifier(`before_${index}`)}`,
-    sql`${access.holds(each, roles, 'after', after, precision)} as ${identifier(`after_${index}`)}`,
+  const flags = asked.flatMap((leaf, index) => [
+    flag(leaf, index, 'before', before),
+    ...(leaf.sides === 'before' ? [] : [flag(leaf, index, 'after', { ...before, relation: afterwards })]),
   ]);
-  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${changedRow(fields, changes)}) as "after" where ${column('before', 'id')} = ${value(id)}::uuid`;
+  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${changedRow(fields, change.values)}) as "after" where ${isRecord}`;
   return { statement, asked };
+}
+
+/** Reads the row of flags: a condition counts where it is true on every side that it was asked on. */
+export function truthsOf({ asked }: TruthFlags, row: Readonly<Record<string, boolean | null>> | undefined) {
+  return new Set(
+    asked.filter((_, index) => {
+      const sides = [row?.[`before_${index}`], row?.[`after_${index}`]].filter((side) => side !== undefined);
+      return sides.length > 0 && sides.every((side) => side === true);
+    }),
+  );
 }
 
 /**
@@ -58,7 +82,7 @@ export function updateFlagsSql(
  */
 export function stoppedSql(
   access: Access,
-  { asked, roles }: Questions,
+  asked: readonly TrueOf[],
   collection: string,
   ids: readonly string[],
   changes: NewValues | null,
@@ -66,9 +90,11 @@ export function stoppedSql(
   const { fields } = collectionOf(access.rulebook.schema, collection);
   const afterwards = withRow(access, collection, column('before', 'id'));
   const before = changes === null ? { old: 'before' } : { old: 'before', new: 'after', changed: afterwards };
-  const passes = asked.flatMap((each) => [
-    access.holds(each, roles, 'before', before),
-    ...(changes === null ? [] : [access.holds(each, roles, 'after', { ...before, relation: afterwards })]),
+  const passes = asked.flatMap((leaf) => [
+    access.holds(leaf, 'before', before),
+    ...(changes === null || leaf.sides === 'before'
+      ? []
+      : [access.holds(leaf, 'after', { ...before, relation: afterwards })]),
   ]);
   const row =
     changes === null ? sql`` : sql` cross join lateral (select ${changedRow(fields, changes)}) as "after"`;
@@ -83,42 +109,6 @@ function changedRow(fields: Collection['fields'], changes: NewValues): Fragment 
         : sql`${column('before', field.name)} as ${identifier(field.name)}`,
     ),
   );
-}
-
-/** For each rule: would it be true for a record with these values, were it there? */
-export function createFlagsSql(
-  access: Access,
-  { asked, roles }: Questions,
-  collection: string,
-  values: NewValues,
-  precision: Precision = 'true',
-): RuleFlags {
-  const { fields } = collectionOf(access.rulebook.schema, collection);
-  const row = [...fields.values()].map(
-    (field) => sql`${typed(values.get(field.name) ?? null, field.type)} as ${identifier(field.name)}`,
-  );
-  const relation = withRow(access, collection, null);
-  const flags = asked.map(
-    (each, index) =>
-      sql`${access.holds(each, roles, 'after', { relation }, precision)} as ${identifier(`after_${index}`)}`,
-  );
-  return { statement: sql`select ${commaList(flags)} from (select ${commaList(row)}) as "after"`, asked };
-}
-
-/** For each rule: is it true for the record as it is? For reading and removing. */
-export function recordFlagsSql(
-  access: Access,
-  { asked, roles }: Questions,
-  collection: string,
-  id: string,
-  precision: Precision = 'true',
-): RuleFlags {
-  const flags = asked.map(
-    (each, index) =>
-      sql`${access.holds(each, roles, 'before', { old: 'before' }, precision)} as ${identifier(`before_${index}`)}`,
-  );
-  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" where ${column('before', 'id')} = ${value(id)}::uuid`;
-  return { statement, asked };
 }
 
 /** The collection as the write would leave it: the row that goes by `after`, instead of the one with this id. */
@@ -189,13 +179,4 @@ export function clearSql(
   now: string,
 ): Fragment {
   return sql`update ${table(collection)} set ${identifier(field)} = null, updated_at = ${value(now)}::timestamptz where id = any(${value(ids)}::uuid[]) and ${identifier(field)} = any(${value(targets)}::uuid[])`;
-}
-
-/**
- * Does deciding with these rules look at other records? Then two writes at the same time could each be right
- * alone and wrong together, and the write has to run serializable.
- */
-export function looksAtOthers(conditions: Iterable<Condition>): boolean {
-  for (const condition of conditions) if (collectionsRead(condition).size > 0) return true;
-  return false;
 }

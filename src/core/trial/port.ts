@@ -27,8 +27,8 @@ export interface TrialSession {
   count(collection: string): Promise<number>;
   /** Some of the readable records that are not among `ids`, by label. */
   others(collection: string, ids: readonly string[]): Promise<readonly string[]>;
-  /** Some of the records that speak against the invariant: the caller may, and the condition is not true. By label. */
-  against(invariant: Invariant): Promise<readonly string[]>;
+  /** Looks for a step that the caller can take, on a record that there is, of which the invariant is not true. */
+  against(invariant: Invariant): Promise<Against>;
   /** Some of the readable records for which the condition, with full sight, is not true, by label. */
   outside(collection: string, condition: Condition): Promise<readonly string[]>;
   create(collection: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
@@ -42,6 +42,17 @@ export interface TrialSession {
 export interface SeenRecord {
   readonly shown: ReadonlyMap<string, Value>;
   readonly withheld: readonly string[];
+}
+
+/** What speaks against an invariant, where anything was found. */
+export interface Against {
+  readonly found: {
+    /** What the caller may do, in words. */
+    readonly actual: string;
+    readonly question: WhyAsked;
+  } | null;
+  /** Null: everything was covered. */
+  readonly notCovered: string | null;
 }
 
 /** What a write would have done. `denied`: a rule was lacking; `failed`: something else stood in the way. */

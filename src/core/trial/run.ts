@@ -1,4 +1,4 @@
-import type { Expectation, GivenValue, GivenValues, Operation, Rulebook, Trial } from '../ir/rulebook.ts';
+import type { Expectation, GivenValue, GivenValues, Rulebook, Trial } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import { sameValue } from '../types/values.ts';
@@ -54,15 +54,17 @@ export async function* tryInvariants(
     if (session === null) continue;
     for (const invariant of invariants) {
       const { title, text, span, operation, collection } = invariant;
-      const [label] = await session.against(invariant);
-      const judge = new Judge(rulebook, port, session);
-      const failure = label === undefined ? null : await judge.refuted(operation, collection, label);
+      const { found, notCovered } = await session.against(invariant);
+      const expected = `nobody may ${operation} a record of ${collection} for whom the condition is not true of it`;
+      const failure =
+        found === null ? null : { expected, actual: found.actual, why: await session.why(found.question) };
       yield {
         trial: title,
         identity,
         expectation: text,
         span,
         passed: failure === null,
+        ...(notCovered === null ? {} : { notCovered }),
         ...(failure === null ? {} : { failure }),
       };
     }
@@ -81,16 +83,6 @@ class Judge {
     this.#rulebook = rulebook;
     this.#port = port;
     this.#session = session;
-  }
-
-  /** A record that speaks against an invariant, and through what. */
-  async refuted(operation: Operation, collection: string, label: string): Promise<Failure> {
-    const expected = `nobody for whom the condition does not hold may ${operation} a record of ${collection}`;
-    const actual = `may ${operation} ${label}`;
-    const ids = await this.#port.find(collection, label);
-    if (ids.length !== 1) return { expected, actual, why: null };
-    const question = { operation, collection, id: ids[0]!, values: new Map() };
-    return this.#failure(this.#session!, question, expected, actual);
   }
 
   /** What is wrong, or null where the expectation is met. */

@@ -10,6 +10,8 @@ export interface Verdict {
   readonly expectation: string;
   readonly span: Span;
   readonly passed: boolean;
+  /** Of an invariant against which nothing was found: what was not covered. Absent where everything was. */
+  readonly notCovered?: string;
   /** Present where it failed. */
   readonly failure?: Failure;
 }

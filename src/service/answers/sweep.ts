@@ -39,6 +39,7 @@ export async function sweepAnswer(
     });
     left.push(...service.left);
     const tallies: Tally[] = sweep.counts.flatMap((each) => [...each.tallies]);
+    left.push(...undecidedIn(tallies));
     const findings = findingsOf(rulebook, sweep.counted, tallies, sweep.ownerless, service.gives);
     const differences = [...sweep.differences, ...service.differences];
     return {
@@ -50,7 +51,7 @@ export async function sweepAnswer(
         records: each.total,
         ownerless: each.ownerless,
       })),
-      reach: tallies.filter((tally) => Object.keys(tally.records).length > 0) as SweepDocument['reach'],
+      reach: tallies.filter(isReached) as SweepDocument['reach'],
       creates: [...service.creates],
       findings: findings as SweepDocument['findings'],
       differences,
@@ -66,4 +67,26 @@ export async function sweepAnswer(
   } finally {
     await door?.close();
   }
+}
+
+function isReached({ records, follows, undecided }: Tally): boolean {
+  return [records, follows, undecided].some((each) => Object.keys(each).length > 0);
+}
+
+/** What was cut off, and found nothing: no silent no. */
+function undecidedIn(tallies: readonly Tally[]): string[] {
+  const open = new Map<string, { callers: Set<string>; records: number }>();
+  for (const { caller, collection, undecided } of tallies)
+    for (const [what, records] of Object.entries(undecided)) {
+      const [operation, field] = what.split(' ') as [string, string | undefined];
+      const key = `${operation} ${collection}${field === undefined ? '' : ` (${field})`}`;
+      const known = open.get(key) ?? { callers: new Set(), records: 0 };
+      open.set(key, known);
+      known.callers.add(caller);
+      known.records += records;
+    }
+  return [...open].map(
+    ([key, { callers, records }]) =>
+      `${key} by ${[...callers].join(', ')} is not decided for ${records} ${records === 1 ? 'record' : 'records'}: no request was found that would be allowed, and not every one could be tried`,
+  );
 }

@@ -1,4 +1,4 @@
-import { rolesHeld } from '../../core/evaluate/caller.ts';
+import { rolesHeld } from '../../core/decide/caller.ts';
 import { Router } from 'express';
 import { problemTypes, type ProblemType } from '../../client/schemas/problems.ts';
 import type { HealthDocument } from '../../client/schemas/records.ts';

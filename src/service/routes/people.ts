@@ -10,7 +10,7 @@ import {
   type RolesDocument,
 } from '../../client/schemas/people.ts';
 import { isGivenByHand } from '../../core/evaluate/attributes.ts';
-import { rolesHeld } from '../../core/evaluate/caller.ts';
+import { rolesHeld } from '../../core/decide/caller.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import { parseSupplied } from '../../core/types/supplied.ts';

@@ -5,12 +5,12 @@ import type { Collection } from '../../core/types/schema.ts';
 import { parseParameters, parseSupplied } from '../../core/types/supplied.ts';
 import { parseValue } from '../../core/types/values.ts';
 import type { Database, Executor } from '../../store/connection.ts';
-import { actOn } from '../../store/records/act.ts';
 import type { VisibleRecord } from '../../store/records/outcome.ts';
 import { createRecord } from '../../store/records/create.ts';
 import { deleteRecord } from '../../store/records/delete.ts';
 import { countVisible, listRecords, readRecord } from '../../store/records/read.ts';
-import { updateRecord, type Precondition } from '../../store/records/update.ts';
+import type { Precondition } from '../../store/records/driver.ts';
+import { actOn, updateRecord } from '../../store/records/update.ts';
 import { rolledBack } from '../../store/roll-back.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import {

@@ -1,6 +1,6 @@
 import { Router } from 'express';
 import { shareRequestSchema, sharesQuerySchema, type ShareDocument } from '../../client/schemas/shares.ts';
-import { shareableCollections } from '../../core/evaluate/shares.ts';
+import { shareableCollections } from '../../core/decide/shares.ts';
 import { parseValue } from '../../core/types/values.ts';
 import type { Database } from '../../store/connection.ts';
 import {

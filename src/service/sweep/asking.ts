@@ -1,10 +1,9 @@
 import type { Attempt } from '../../core/analysis/attempts.ts';
 import type { Gives } from '../../core/analysis/findings.ts';
-import { reachedOf } from '../../core/analysis/reached.ts';
 import { sampleRecords, targetsOf } from '../../core/analysis/sampling.ts';
-import { Deciding, type Counted } from '../../core/analysis/tally.ts';
-import type { RecordValues } from '../../core/evaluate/caller.ts';
-import { Decider, type Decision, type World } from '../../core/evaluate/decide.ts';
+import type { Counted } from '../../core/analysis/tally.ts';
+import type { RecordValues } from '../../core/decide/caller.ts';
+import { Decider, type Decision, type World } from '../../core/evaluate/decider.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
 import { collectionOf, type Collection } from '../../core/types/schema.ts';
@@ -179,7 +178,6 @@ class Asker {
   /** Which records stand for all others, and what is asked about them. */
   #plan(world: World, ids: readonly string[], perKind: number): Plan {
     const decider = new Decider(this.#rulebook, this.#one.caller, world);
-    const deciding = new Deciding(this.#rulebook, this.#collection.name, this.#one.caller);
     const sample = sampleRecords(decider, this.#one, this.#nameOf, this.#collection, ids, perKind);
     const tried = sample.attempts.map((attempt) => {
       const { operation, record, values } = attempt;
@@ -189,18 +187,17 @@ class Asker {
       };
     });
     const probes = [
-      ...sample.records.flatMap((record) => this.#readProbes(decider, deciding, record)),
+      ...sample.records.flatMap((record) => this.#readProbes(decider, record)),
       ...tried.map(({ attempt, decision }) => this.#writeProbe(attempt, decision)),
     ];
     return { records: sample.records, probes, tried };
   }
 
-  #readProbes(decider: Decider, deciding: Deciding, record: RecordValues): Probe[] {
+  #readProbes(decider: Decider, record: RecordValues): Probe[] {
     const { name } = this.#collection;
     const id = record.id as string;
     const path = `/v1/records/${name}/${id}`;
-    const { read, shown: names } = reachedOf(decider, deciding, name, record);
-    const shown = read ? new Set(names) : null;
+    const shown = decider.shown(name, record);
     const about = { record: id, operation: 'read', field: null } as const;
     return [
       {

@@ -1,38 +1,38 @@
-import type { RecordValues } from '../../core/evaluate/caller.ts';
-import type { Decision } from '../../core/evaluate/decide.ts';
+import type { RecordValues } from '../../core/decide/caller.ts';
+import type { Decision } from '../../core/evaluate/decider.ts';
 import type { Collection } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { sameValue } from '../../core/types/values.ts';
 import type { Answered } from './door.ts';
 
-/** What rules refuse is refused, and for the same reason; what they allow may still clash with something else. */
+/** What the steps refuse is refused, and for the same reason; what they allow may still meet a value that is taken. */
 export function wrongWrite({ status, json, headers }: Answered, decision: Decision): string | null {
   const type = String(json?.type ?? '')
     .split('/')
     .at(-1)!;
   const isDone = status < 300;
   if (isDone && headers.get('Firmgate-Rehearsal') !== 'true') return 'the rehearsal was a write that stays';
-  const said = isDone || technical.has(type) ? 'allowed' : type;
+  const said = isDone || type === 'value-taken' ? 'allowed' : type;
   const wanted = decision.refusedBy === null ? ['allowed'] : refusals[decision.refusedBy];
   return wanted.includes(said)
     ? null
     : `answered ${status} ${type}, where the closures say ${decision.refusedBy ?? 'allowed'}`;
 }
 
-const technical: ReadonlySet<string> = new Set([
-  'value-taken',
-  'value-required',
-  'still-referenced',
-  'tree-circle',
-]);
-
 const refusals: Readonly<Record<NonNullable<Decision['refusedBy']>, readonly string[]>> = {
   'not readable': ['not-found'],
-  'not covered': ['fields-not-covered', 'not-allowed'],
+  'changed meanwhile': [],
+  'not covered': ['fields-not-covered'],
+  'own record': ['not-allowed'],
   'reference not readable': ['reference-not-found'],
   'stamps differ': ['not-allowed'],
-  'no rule': ['not-allowed', 'fields-not-covered'],
+  'stamp undoes': ['not-allowed'],
+  'no rule': ['not-allowed'],
   unclear: ['not-allowed'],
+  'follows fenced': ['still-referenced'],
+  'value required': ['value-required'],
+  circle: ['tree-circle'],
+  'still referenced': ['still-referenced'],
 };
 
 export function wrongRecord(

@@ -1,6 +1,6 @@
 import { reachOf, type Reach } from '../../core/analysis/reach.ts';
 import type { Counted } from '../../core/analysis/tally.ts';
-import { rolesHeld } from '../../core/evaluate/caller.ts';
+import { rolesHeld } from '../../core/decide/caller.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { sql } from '../../core/sql/fragment.ts';
 import { arrive } from '../callers.ts';

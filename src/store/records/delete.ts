@@ -1,39 +1,60 @@
-import { allowsWhole, grantsFor } from '../../core/evaluate/combine.ts';
-import { shareableCollections } from '../../core/evaluate/shares.ts';
+import { driveAsync } from '../../core/decide/steps/asking.ts';
+import { deleting, takesAlong } from '../../core/decide/steps/delete.ts';
+import type { Follows, Verdict } from '../../core/decide/steps/verdict.ts';
+import { shareableCollections } from '../../core/decide/shares.ts';
 import type { Access } from '../../core/sql/access.ts';
-import { asking, recordFlagsSql } from '../../core/sql/writes.ts';
-import type { Executor } from '../connection.ts';
+import { sql } from '../../core/sql/fragment.ts';
+import { clearSql, deleteSql } from '../../core/sql/writes.ts';
+import type { Value } from '../../core/types/types.ts';
+import { run, type Executor } from '../connection.ts';
 import { forgetShares } from '../shares/toward.ts';
-import { deleteWithReferrers, takesAlong } from './cascade.ts';
-import { done, refuse, type Outcome } from './outcome.ts';
-import { lockRecord } from './read.ts';
-import type { Precondition } from './update.ts';
-import { needsSerializable, truthOf, writing } from './writing.ts';
+import { storeDriver, type Precondition } from './driver.ts';
+import { done, refusalOf, refuse, type Outcome } from './outcome.ts';
+import { needsSerializable, writing } from './writing.ts';
 
-/** Removes a record: readable, precondition, a delete rule that is true, and nothing that points at it. */
+/**
+ * Removes a record, with what `on delete` says of those that point at it: see `core/decide/steps/delete.ts`. Answers what
+ * followed.
+ */
 export async function deleteRecord(
   on: Executor,
   access: Access,
   collection: string,
   id: string,
   precondition: Precondition = () => true,
-): Promise<Outcome<null>> {
-  const grants = grantsFor(access.rulebook, access.caller, collection, 'delete');
+): Promise<Outcome<Follows>> {
+  const { rulebook, caller } = access;
+  const permission = access.permission('delete', collection);
   const serializable =
-    takesAlong(access.rulebook) || needsSerializable(access, collection, ['delete'], new Map());
+    takesAlong(rulebook, collection) || needsSerializable(access, collection, ['delete'], new Map());
 
   return writing(on, collection, new Map(), serializable, async (transaction) => {
-    const before = await lockRecord(transaction, access, collection, id);
-    if (before === null) return refuse({ kind: 'not found' });
-    if (!precondition(before)) return refuse({ kind: 'changed meanwhile' });
-    const holds = await truthOf(transaction, recordFlagsSql(access, asking(grants), collection, id), [
-      'before',
-    ]);
-    if (!allowsWhole(grants, 'delete', holds)) return refuse({ kind: 'not allowed', fields: [] });
-    if (!(await deleteWithReferrers(transaction, access, collection, id)))
-      return refuse({ kind: 'still referenced' });
-    if (shareableCollections(access.rulebook).has(collection))
-      await forgetShares(transaction, collection, id);
-    return done(null);
+    const steps = deleting<Value>(rulebook, caller, permission, id);
+    const driver = storeDriver(transaction, access, collection, id, precondition);
+    const verdict: Verdict<Value> = await driveAsync(steps, driver);
+    if (!verdict.allowed) return refuse(refusalOf(verdict));
+    await carryOut(transaction, access, collection, id, verdict.follows);
+    return done(verdict.follows);
   });
+}
+
+async function carryOut(
+  on: Executor,
+  { rulebook, now }: Access,
+  collection: string,
+  id: string,
+  { removed, cleared }: Follows,
+): Promise<void> {
+  const follows = cleared.length > 0 || [...removed.values()].some((ids) => ids.length > 0);
+  // Records that go together may point at each other in any order.
+  if (follows) await run(on, sql`set constraints all deferred`);
+  for (const { collection: holder, field, ids, targets } of cleared)
+    await run(on, clearSql(holder, field, ids, targets, now));
+  const shareable = shareableCollections(rulebook);
+  for (const [holder, others] of [...removed].toReversed()) {
+    const ids = holder === collection ? [...others, id] : others;
+    await run(on, deleteSql(holder, ids));
+    if (shareable.has(holder)) await forgetShares(on, holder, ids);
+  }
+  if (follows) await run(on, sql`set constraints all immediate`);
 }

@@ -1,4 +1,4 @@
-import type { RecordValues } from '../../core/evaluate/caller.ts';
+import type { RecordValues } from '../../core/decide/caller.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
 import { column, table } from '../../core/sql/identifiers.ts';

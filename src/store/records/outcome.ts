@@ -1,3 +1,4 @@
+import type { Verdict } from '../../core/decide/steps/verdict.ts';
 import type { Value } from '../../core/types/types.ts';
 
 /** A record as one caller sees it. */
@@ -39,4 +40,34 @@ export function refuse(refusal: Refusal): { readonly ok: false; readonly refusal
 
 export function done<T>(value: T): { readonly ok: true; readonly value: T } {
   return { ok: true, value };
+}
+
+/** What the steps came to, as a refusal. */
+export function refusalOf({ refusedBy, fields }: Verdict<Value> & { readonly allowed: false }): Refusal {
+  switch (refusedBy) {
+    case 'not readable':
+      return { kind: 'not found' };
+    case 'changed meanwhile':
+      return { kind: 'changed meanwhile' };
+    case 'not covered':
+      return { kind: 'fields not covered', fields };
+    case 'reference not readable':
+      return { kind: 'reference not found', fields };
+    // What the service fills in itself is not named: it is no field of the caller's.
+    case 'own record':
+    case 'stamps differ':
+    case 'stamp undoes':
+    case 'unclear':
+      return { kind: 'not allowed', fields: [] };
+    case 'no rule':
+      return { kind: 'not allowed', fields };
+    case 'value required':
+      return { kind: 'value required', fields };
+    case 'circle':
+      return { kind: 'would close a circle', fields };
+    // Which of them it is would tell of records that the caller may not know.
+    case 'follows fenced':
+    case 'still referenced':
+      return { kind: 'still referenced' };
+  }
 }

@@ -1,12 +1,10 @@
+import { leavesOf } from '../../core/decide/nodes.ts';
+import { collectionsRead } from '../../core/ir/conditions.ts';
 import type { Access } from '../../core/sql/access.ts';
-import type { RuleFlags } from '../../core/sql/writes.ts';
-import { looksAtOthers, referencesSql } from '../../core/sql/writes.ts';
-import type { Holds } from '../../core/evaluate/combine.ts';
-import { grantsFor } from '../../core/evaluate/combine.ts';
 import type { Operation } from '../../core/ir/rulebook.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Type, Value } from '../../core/types/types.ts';
-import { run, type Executor } from '../connection.ts';
+import type { Executor } from '../connection.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
 import { refuse, type Outcome } from './outcome.ts';
@@ -94,51 +92,14 @@ export function needsSerializable(
   supplied: Supplied,
   types: Types = collectionOf(access.rulebook.schema, collection).fields,
 ): boolean {
-  if (suppliedReferences(types, supplied).length > 0) return true;
-  const asked = ['read', ...operations].flatMap((each) => {
-    const { rules, fences } = grantsFor(access.rulebook, access.caller, collection, each);
-    return [...rules, ...fences];
+  const refers = [...supplied].some(([name, id]) => types.get(name)!.type.kind === 'ref' && id !== null);
+  if (refers) return true;
+  return ['read', ...operations].some((operation) => {
+    const { grounds, barriers } = access.permission(operation, collection);
+    const asked = leavesOf([...grounds, ...barriers].map(({ node }) => node));
+    return asked.some(({ when }) => collectionsRead(when).size > 0);
   });
-  return looksAtOthers(asked.map((each) => each.when));
-}
-
-/** The supplied references that point at nothing the caller may read. */
-export async function unreadableReferences(
-  on: Executor,
-  access: Access,
-  types: Types,
-  supplied: Supplied,
-): Promise<string[]> {
-  const references = suppliedReferences(types, supplied);
-  if (references.length === 0) return [];
-  const [found] = await run<Record<string, boolean>>(on, referencesSql(access, references));
-  return references
-    .filter((_, index) => found![`found_${index}`] !== true)
-    .map((reference) => reference.field);
 }
 
 /** The types of what can be supplied: fields, or the parameters of an action. */
 type Types = ReadonlyMap<string, { readonly type: Type }>;
-
-function suppliedReferences(types: Types, supplied: Supplied) {
-  return [...supplied].flatMap(([name, id]) => {
-    const { type } = types.get(name)!;
-    return type.kind === 'ref' && id !== null
-      ? [{ field: name, collection: type.collection, id: id as string }]
-      : [];
-  });
-}
-
-/** Asks the database which rules and fences are true. One counts where every one of `sides` is true for it. */
-export async function truthOf(
-  on: Executor,
-  flags: RuleFlags,
-  sides: readonly ('before' | 'after')[],
-): Promise<Holds> {
-  if (flags.asked.length === 0) return () => false;
-  const [row] = await run<Record<string, boolean>>(on, flags.statement);
-  const real = new Set(
-    flags.asked.filter((_, index) => sides.every((side) => row?.[`${side}_${index}`] === true)),
-  );
-  return (asked) => real.has(asked);
-}

@@ -1,6 +1,7 @@
 import { v7 as uuid } from 'uuid';
-import { callerName } from '../../core/evaluate/caller.ts';
-import { SHARE, byThemself, type Shareable } from '../../core/evaluate/shares.ts';
+import { byThemself, callerName } from '../../core/decide/caller.ts';
+import { any, type Shareable } from '../../core/decide/nodes.ts';
+import { SHARE } from '../../core/decide/shares.ts';
 import { Access } from '../../core/sql/access.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
 import { column, identifier, table } from '../../core/sql/identifiers.ts';
@@ -177,13 +178,21 @@ export async function mayShare(
 }> {
   const { rulebook } = access;
   const own = new Access(rulebook, byThemself(access.caller), access.now);
-  const fields = [...collectionOf(rulebook.schema, collection).fields.values()];
-  const updatable = fields.filter((field) => !field.system).map((field) => field.name);
+  const fields = [...collectionOf(rulebook.schema, collection).fields.values()].filter(
+    ({ system }) => !system,
+  );
+  const updating = own.permission('update', collection);
+  // Any field of it: which, the share itself says, field by field.
+  const someField = any(
+    fields.map(({ name }) => updating.field(name).whole),
+    'granted',
+  );
+  const sides = { old: 'r', new: 'r' };
   const flags = [
     sql`(${access.readable(collection, 'r')}) is true as read`,
-    sql`(${own.allowed(SHARE, collection, null, 'r')}) is true as share`,
-    sql`(${own.allowed('update', collection, updatable, 'r')}) is true as update`,
-    sql`(${own.allowed('delete', collection, null, 'r')}) is true as ${identifier('delete')}`,
+    sql`(${own.nodeSql(own.permission(SHARE, collection).record, 'r', sides)}) is true as share`,
+    sql`(${own.nodeSql(updating.record, 'r', sides)} and ${own.nodeSql(someField, 'r', sides)}) is true as update`,
+    sql`(${own.nodeSql(own.permission('delete', collection).record, 'r', sides)}) is true as ${identifier('delete')}`,
   ];
   const [row] = await run<{ read: boolean; share: boolean; update: boolean; delete: boolean }>(
     on,

@@ -1,4 +1,4 @@
-import type { Share } from '../../core/evaluate/shares.ts';
+import type { Share } from '../../core/decide/shares.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { runKept, run, type Executor } from '../connection.ts';
 
@@ -25,9 +25,13 @@ export async function sharesToward(
 }
 
 /** With a record its shares are gone. Ids never come again, so one that stayed would give nothing either. */
-export async function forgetShares(on: Executor, collection: string, record: string): Promise<void> {
+export async function forgetShares(
+  on: Executor,
+  collection: string,
+  records: readonly string[],
+): Promise<void> {
   await run(
     on,
-    sql`delete from gate.shares where collection = ${value(collection)} and record = ${value(record)}::uuid`,
+    sql`delete from gate.shares where collection = ${value(collection)} and record = any(${value(records)}::uuid[])`,
   );
 }

@@ -1,11 +1,12 @@
-import { reachedOf } from '../../core/analysis/reached.ts';
-import { Deciding, type Counted, type Reached, type Tally } from '../../core/analysis/tally.ts';
-import { Decider, type World } from '../../core/evaluate/decide.ts';
+import { actionsOf, type Reached } from '../../core/analysis/outcomes.ts';
+import { reachedOf } from '../../core/analysis/search.ts';
+import { planCounting, type Counted, type Tally } from '../../core/analysis/tally.ts';
+import { Decider, type World } from '../../core/evaluate/decider.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
-import { Access } from '../../core/sql/access.ts';
-import { allowedSql } from '../../core/sql/counting.ts';
-import { run, type Executor } from '../connection.ts';
+import { collectionOf } from '../../core/types/schema.ts';
+import type { Executor } from '../connection.ts';
 import type { LoadedWorld } from '../world.ts';
+import { reachedByBits } from './bits.ts';
 
 /** Two answers to one question that are not the same: a defect of ours, never of the rulebook. */
 export interface Difference {
@@ -29,22 +30,25 @@ export async function reachedByClosures(
   { caller }: Counted,
   collection: string,
   ids: readonly string[],
+  unchanged = false,
 ): Promise<Map<string, Reached>> {
   await world.fetch(collection, ids);
-  const deciding = new Deciding(rulebook, collection, caller);
   return world.run(now, (loaded: World) => {
     const decider = new Decider(rulebook, caller, loaded);
     const reached = new Map<string, Reached>();
     for (const id of ids) {
       const record = loaded.look(collection, id);
       if (record === null) continue;
-      reached.set(id, reachedOf(decider, deciding, collection, record));
+      reached.set(id, reachedOf(decider, collection, record, unchanged));
     }
     return reached;
   });
 }
 
-/** Compares what the closures say with what the database returns, cell by cell. Answers the differences, and the cells. */
+/**
+ * Compares what the closures say with what the database returns, cell by cell. Answers the differences, and the cells; one
+ * that either could not decide is no difference.
+ */
 export async function compareWithDatabase(
   on: Executor,
   rulebook: Rulebook,
@@ -52,33 +56,55 @@ export async function compareWithDatabase(
   { name, caller }: Counted,
   collection: string,
   reached: ReadonlyMap<string, Reached>,
-): Promise<{ readonly differences: Difference[]; readonly cells: number }> {
-  const access = new Access(rulebook, caller, now);
+  unchanged = false,
+): Promise<{ readonly differences: Difference[]; readonly cells: number; readonly undecided: number }> {
+  const plan = planCounting(rulebook, now, collection, [{ name, caller }], { unchanged });
   const ids = [...reached.keys()];
+  const questions = questionsAbout(rulebook, collection);
   const differences: Difference[] = [];
-  let cells = 0;
+  let [cells, undecided] = [0, 0];
   for (let start = 0; start < ids.length; start += CHUNK) {
-    const { statement, names } = allowedSql(access, collection, ids.slice(start, start + CHUNK));
-    for (const row of await run<Record<string, string | boolean | null>>(on, statement)) {
-      const closures = reached.get(row.id as string)!;
-      for (const { operation, field, column } of names) {
+    const chunk = ids.slice(start, start + CHUNK);
+    for (const [id, database] of await reachedByBits(on, rulebook, now, plan, plan.callers[0]!, chunk)) {
+      const closures = reached.get(id)!;
+      for (const { operation, field } of questions) {
         cells++;
-        const database = row[column] === true;
-        const said = allows(closures, operation, field);
-        if (database === said) continue;
-        differences.push({
-          between: 'closures and database',
-          identity: name,
-          collection,
-          record: row.id as string,
-          operation,
-          field,
-          text: `the closures say ${word(said)}, the database ${word(database)}`,
-        });
+        const [said, found] = [closures, database].map((each) => answerOf(each, operation, field));
+        if (said === null || found === null) undecided++;
+        else if (said !== found)
+          differences.push({
+            between: 'closures and database',
+            identity: name,
+            collection,
+            record: id,
+            operation,
+            field,
+            text: `the closures say ${word(said!)}, the database ${word(found!)}`,
+          });
       }
     }
   }
-  return { differences, cells };
+  return { differences, cells, undecided };
+}
+
+/** Everything that can be said of one record. */
+function questionsAbout(
+  rulebook: Rulebook,
+  collection: string,
+): { operation: string; field: string | null }[] {
+  const fields = [...collectionOf(rulebook.schema, collection).fields.values()];
+  return [
+    { operation: 'read', field: null },
+    ...fields.map(({ name }) => ({ operation: 'read', field: name })),
+    ...fields.filter(({ system }) => !system).map(({ name }) => ({ operation: 'update', field: name })),
+    { operation: 'delete', field: null },
+    { operation: 'share', field: null },
+    ...actionsOf(rulebook, collection).map((operation) => ({ operation, field: null })),
+    { operation: 'goes along', field: 'delete' },
+    ...fields
+      .filter(({ onDelete }) => onDelete === 'clear')
+      .map(({ name }) => ({ operation: 'goes along', field: `update ${name}` })),
+  ];
 }
 
 /** Where every record was asked about, the counts must be those of the closures. */
@@ -90,26 +116,34 @@ export function compareCounts(
 ): Difference[] {
   const counted = new Map<string, number>();
   const asked = new Map<string, number>();
+  /** What either could not decide for some record has no number that could be compared. */
+  const open = new Set<string>();
   const add = (to: Map<string, number>, key: string, count: number) =>
     to.set(key, (to.get(key) ?? 0) + count);
   for (const tally of tallies) {
     if (tally.caller !== name || tally.collection !== collection) continue;
     for (const [operation, count] of Object.entries(tally.records)) add(counted, operation, count);
+    for (const [what, count] of Object.entries(tally.follows)) add(counted, `goes along: ${what}`, count);
     for (const operation of ['read', 'update'] as const)
       for (const [field, count] of Object.entries(tally.fields[operation]))
         add(counted, `${operation} ${field}`, count);
+    for (const what of Object.keys(tally.undecided)) open.add(what);
   }
   for (const each of reached.values()) {
+    for (const what of each.follows) add(asked, `goes along: ${what}`, 1);
     if (!each.read) continue;
     add(asked, 'read', 1);
     if (each.updatable.length > 0) add(asked, 'update', 1);
     if (each.delete) add(asked, 'delete', 1);
+    if (each.share) add(asked, 'share', 1);
     for (const action of each.actions) add(asked, action, 1);
     for (const field of each.shown) add(asked, `read ${field}`, 1);
     for (const field of each.updatable) add(asked, `update ${field}`, 1);
+    for (const what of each.undecided) open.add(what);
   }
+  if ([...open].some((what) => what.startsWith('update '))) open.add('update');
   return [...new Set([...counted.keys(), ...asked.keys()])]
-    .filter((key) => counted.get(key) !== asked.get(key))
+    .filter((key) => !open.has(key) && counted.get(key) !== asked.get(key))
     .map((key) => ({
       between: 'closures and counts',
       identity: name,
@@ -121,16 +155,21 @@ export function compareCounts(
     }));
 }
 
-function allows(reached: Reached, operation: string, field: string | null): boolean {
+/** Null: not decided. */
+function answerOf(reached: Reached, operation: string, field: string | null): boolean | null {
   switch (operation) {
     case 'read':
       return field === null ? reached.read : reached.shown.includes(field);
     case 'update':
-      return reached.updatable.includes(field!);
+      return reached.undecided.includes(`update ${field!}`) ? null : reached.updatable.includes(field!);
     case 'delete':
       return reached.delete;
+    case 'share':
+      return reached.share;
+    case 'goes along':
+      return reached.follows.includes(field!);
     default:
-      return reached.actions.includes(operation);
+      return reached.undecided.includes(operation) ? null : reached.actions.includes(operation);
   }
 }
 

@@ -3,6 +3,7 @@ import {
   planCounting,
   reachedClasses,
   tallyCaller,
+  type CallerPlan,
   type Class,
   type Counted,
   type ReachedClass,
@@ -10,7 +11,7 @@ import {
 } from '../../core/analysis/tally.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
-import { classesSql } from '../../core/sql/counting.ts';
+import { classesSql, factsSql } from '../../core/sql/counting.ts';
 import { run, type Executor } from '../connection.ts';
 
 /** How one collection is reached by everybody who is counted. */
@@ -40,7 +41,7 @@ export async function countCollection(
   collection: string,
   counted: readonly Counted[],
 ): Promise<CollectionCounts> {
-  const plan = planCounting(rulebook, collection, counted);
+  const plan = planCounting(rulebook, now, collection, counted);
   const people = counted.flatMap(({ caller }) => caller.person?.id ?? []);
   const nameOf = new Map(
     counted.flatMap((each) => (each.caller.person === null ? [] : [[each.caller.person.id, each] as const])),
@@ -57,7 +58,7 @@ export async function countCollection(
   const classes = new Map<string, readonly ReachedClass[]>();
   for (const caller of plan.callers) {
     const touched = caller.own.length === 0 ? [] : await classify(caller, caller.own, true);
-    const reached = reachedClasses(caller, all, touched);
+    const reached = reachedClasses(caller, await factsOf(on, rulebook, now, caller), all, touched);
     classes.set(caller.name, reached);
     tallies.push(...tallyCaller(collection, caller, reached, nameOf));
     const chosen = [
@@ -75,6 +76,18 @@ export async function countCollection(
     classes,
     examples,
   };
+}
+
+/** What is true of no record in particular, for this caller. */
+export async function factsOf(
+  on: Executor,
+  rulebook: Rulebook,
+  now: string,
+  { caller, facts }: CallerPlan,
+): Promise<string> {
+  if (facts.length === 0) return '';
+  const [row] = await run<{ facts: string }>(on, factsSql(new Access(rulebook, caller, now), facts));
+  return row!.facts;
 }
 
 /** Some of many, from everywhere among them. */

@@ -1,6 +1,6 @@
 import { v7 as uuid } from 'uuid';
 import type { Condition } from '../../core/ir/conditions.ts';
-import { rolesFor } from '../../core/evaluate/caller.ts';
+import { rolesFor, type RecordValues } from '../../core/decide/caller.ts';
 import {
   actionKey,
   type GivenValue,
@@ -13,22 +13,23 @@ import { conditionSql } from '../../core/sql/conditions.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { column, table } from '../../core/sql/identifiers.ts';
 import { insertSql } from '../../core/sql/writes.ts';
+import { valueWords } from '../../core/explain/words.ts';
 import type { Why } from '../../core/explain/why.ts';
-import type { Rehearsal, TrialPort, TrialSession, WhyAsked } from '../../core/trial/port.ts';
+import type { Against, Rehearsal, TrialPort, TrialSession, WhyAsked } from '../../core/trial/port.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { arrive } from '../callers.ts';
 import { run, type Executor } from '../connection.ts';
+import { askOfCaller } from '../invariants.ts';
 import { findByLabel } from '../publish/index.ts';
 import { classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
-import { actOn } from '../records/act.ts';
 import { createRecord } from '../records/create.ts';
 import { deleteRecord } from '../records/delete.ts';
 import { fullRecord } from '../records/full.ts';
 import { done, type Outcome, type Refusal } from '../records/outcome.ts';
 import { countVisible, readRecord } from '../records/read.ts';
-import { updateRecord } from '../records/update.ts';
+import { actOn, updateRecord } from '../records/update.ts';
 import { rolledBackAnew } from '../roll-back.ts';
 import { TooMuchToLoad } from '../world.ts';
 import { explanation } from '../explanation.ts';
@@ -162,11 +163,36 @@ export class StoreSession implements TrialSession {
     return this.#labels(collection, sql`r.id <> all(${value(ids)}::uuid[])`);
   }
 
-  against({ operation, collection, fields, only }: Invariant) {
-    const roles = rolesFor(this.#access.rulebook, this.#access.caller, operation, collection);
-    const plain = conditionSql(only, this.#access.around('r', roles));
-    const may = this.#access.allowed(operation, collection, fields, 'r');
-    return this.#named(collection, sql`${may} and (${plain}) is not true`);
+  async against(invariant: Invariant): Promise<Against> {
+    const { rulebook, caller, now } = this.#access;
+    const { found, notCovered } = await askOfCaller(this.#on, rulebook, caller, now, invariant);
+    if (found === null) return { found: null, notCovered };
+    const { operation, collection, record, values } = found.question;
+    const id = record === null ? null : (record.id as string);
+    const named = (of: string, each: RecordValues | null) => {
+      if (each === null) return of;
+      const { label } = collectionOf(rulebook.schema, of);
+      const known = label === null ? null : (each[label] ?? null);
+      return `${of} ${valueWords(known ?? each.id ?? null)}`;
+    };
+    const fields = collectionOf(rulebook.schema, collection).fields;
+    const supplied = [...values].map(([name, value]) =>
+      fields.get(name)?.sensitive === true ? `${name} = …` : `${name} = ${valueWords(value)}`,
+    );
+    const given = supplied.length === 0 ? '' : ` (${supplied.join(', ')})`;
+    const own =
+      found.record === null || !found.along
+        ? ''
+        : `, and with it goes ${invariant.collection} ${found.record}`;
+    const side =
+      found.side === 'after' && operation !== 'create' ? ', and then the condition is not true any more' : '';
+    return {
+      found: {
+        actual: `may ${operation} ${named(collection, record)}${given}${own}${side}`,
+        question: { operation, collection, id, values },
+      },
+      notCovered: null,
+    };
   }
 
   outside(collection: string, condition: Condition) {

@@ -1,4 +1,5 @@
 import { pathsOf } from '../../ir/conditions.ts';
+import { bodiesOf } from './questions.ts';
 import type { AdviceKind } from './kind.ts';
 
 export const attributeUnused: AdviceKind = {
@@ -11,12 +12,12 @@ attribute crews_led integer = count(c in crews where c.lead = me)
 rules crews { people may read when lead = me }
 test identity ada { }`,
   *find({ rulebook, declarations }) {
-    const asked = rulebook.invariants.flatMap(({ only }) => pathsOf(only));
+    const asked = bodiesOf(rulebook).flatMap((each) => pathsOf(each));
     for (const declaration of declarations) {
       if (declaration.kind !== 'attribute' && declaration.kind !== 'claim') continue;
       const { name, span } = declaration;
       const isAsked = asked.some((path) => path.root === 'me' && path.steps[0]!.field === name.text);
-      if (rulebook.readThroughMe.has(name.text) || isAsked) continue;
+      if (isAsked) continue;
       yield {
         span: name.span,
         message: `nothing uses me.${name.text}`,

@@ -1,5 +1,5 @@
 import type { AdviceKind } from './kind.ts';
-import { rolesFor, speaksOf } from '../../evaluate/caller.ts';
+import { rolesFor, speaksOf } from '../../decide/caller.ts';
 
 export const fieldGivenBack: AdviceKind = {
   code: 'A002',

@@ -1,5 +1,6 @@
 import type { AdviceKind } from './kind.ts';
-import { covers, isUnconditional } from './questions.ts';
+import { coversAudience } from '../../check/audiences.ts';
+import { isUnconditional } from './questions.ts';
 
 export const pointlessCondition: AdviceKind = {
   code: 'A001',
@@ -20,7 +21,7 @@ test identity ada { roles keeper }`,
             other.collection === rule.collection &&
             isUnconditional(other) &&
             other.stamps.length === 0 &&
-            covers(rulebook, other.audience, rule.audience) &&
+            coversAudience(rulebook.roles, other.audience, rule.audience) &&
             other.operations.has(operation) &&
             [...fields].every((field) => other.operations.get(operation)!.has(field)),
         ),

@@ -1,5 +1,6 @@
+import { coversAudience } from '../../check/audiences.ts';
 import type { Condition, Operand } from '../../ir/conditions.ts';
-import type { Audience, Rule, Rulebook } from '../../ir/rulebook.ts';
+import type { Rule, Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../../types/schema.ts';
 import { plainGroundsOf } from '../grounds.ts';
 
@@ -60,25 +61,32 @@ export function isMeant(
     if (each.collection !== collection || !each.operations.has(operation)) return false;
     const about = each.operations.get(operation) ?? null;
     return (
-      (field === null || about === null || about.has(field)) && covers(rulebook, each.audience, audience)
+      (field === null || about === null || about.has(field)) &&
+      coversAudience(rulebook.roles, each.audience, audience)
     );
   });
 }
 
-/** Does the first audience hold everybody that the second speaks of? */
-export function covers(rulebook: Rulebook, wide: Audience, narrow: Audience): boolean {
-  if (wide.everybody) return true;
-  if (narrow.everybody) return false;
-  if (narrow.visitors && !wide.visitors) return false;
-  if (wide.people) return true;
-  if (narrow.people) return false;
-  return [...narrow.roles].every((role) =>
-    [...(rulebook.roles.get(role)?.includes ?? [])].some(
-      ([name, pairs]) => pairs === 'all' && wide.roles.has(name),
-    ),
-  );
-}
-
 export function isUnconditional({ when }: Pick<Rule, 'when'>): boolean {
   return when.kind === 'constant' && when.value;
+}
+
+/** Every condition and value that a rulebook's sentences and declarations hold. */
+export function bodiesOf(rulebook: Rulebook): (Condition | Operand)[] {
+  return [
+    ...[...rulebook.rules, ...rulebook.fences].map(({ when }) => when),
+    ...rulebook.rules.flatMap(({ stamps }) => stamps.map(({ value }) => value)),
+    ...rulebook.invariants.map(({ only }) => only),
+    ...[...rulebook.roles.values()].flatMap(({ when }) => when ?? []),
+    ...[...rulebook.attributes.values()].flatMap(({ source }) =>
+      source.kind === 'claim'
+        ? []
+        : source.kind === 'every'
+          ? [source.operand, source.where]
+          : [source.operand],
+    ),
+    ...[...rulebook.actions.values()].flatMap(({ sets }) =>
+      [...sets.values()].flatMap((each) => (each.kind === 'value' ? [each.operand] : [])),
+    ),
+  ];
 }

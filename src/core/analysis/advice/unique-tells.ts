@@ -1,6 +1,7 @@
 import { collectionOf } from '../../types/schema.ts';
 import type { AdviceKind } from './kind.ts';
-import { covers, isUnconditional } from './questions.ts';
+import { coversAudience } from '../../check/audiences.ts';
+import { isUnconditional } from './questions.ts';
 
 export const uniqueTells: AdviceKind = {
   code: 'A013',
@@ -21,7 +22,7 @@ test identity ada { roles keeper }`,
           other.collection === rule.collection &&
           other.operations.has('read') &&
           isUnconditional(other) &&
-          covers(rulebook, other.audience, rule.audience),
+          coversAudience(rulebook.roles, other.audience, rule.audience),
       );
       for (const field of new Set(supplied)) {
         const key = `${rule.collection}.${field}`;

@@ -1,6 +1,8 @@
-import { actionGrantsOf, everybodysGrants, type OpenGrants } from './grants.ts';
+import { interpret, type Node, type NodeTable, type TrueOf } from '../../decide/nodes.ts';
+import { permission } from '../../decide/permission.ts';
+import { SHARE } from '../../decide/shares.ts';
 import type { Condition, Operand, PathOperand, Range } from '../../ir/conditions.ts';
-import { actionKey, pairKey, type Audience, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
+import { pairKey, type Audience, type Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE, fieldOf } from '../../types/schema.ts';
 import type { Scalar, Type } from '../../types/types.ts';
 import { CannotEncode, Declarations, type Size } from './declarations.ts';
@@ -24,167 +26,248 @@ import {
   type Encoded,
 } from './terms.ts';
 
-/** Records in hand: the one being decided, then those of the quantifiers around, as terms. */
-type Frame = readonly string[];
+/** Which world is looked at: the database before the step, or with all of it applied. */
+type World = 'before' | 'after';
+
+/** Where a condition is asked. */
+export interface At {
+  /** Records in hand: the one being decided, then those of the quantifiers around, as terms. */
+  readonly frame: readonly string[];
+  /** What `me has role` asks for. */
+  readonly pair: string;
+  readonly world: World;
+  /** Have `old` and `new` worlds of their own? Not where a rule is asked about a record that does not change. */
+  readonly sides: boolean;
+  /** Whose `me` it is: the caller, or a sharer by themself. */
+  readonly who: Who;
+}
+
+/** A person, as the names of what is known of them begin. */
+export type Who = '' | `s${number}_`;
+
+/** What the step changes. */
+export interface Changed {
+  readonly collection: string;
+  /** The record, as a term. */
+  readonly record: string;
+  /** By field; every other is as it was. */
+  readonly values: ReadonlyMap<string, Encoded>;
+  /** Is the record new? Then it is not there before. */
+  readonly created: boolean;
+}
+
+/** How a formula is asked: about which record, of which field, and what a ground must have besides. */
+export interface Asked {
+  readonly record: string;
+  readonly who: Who;
+  /** Null: no change is in hand; the record is what it is in this world. */
+  readonly world: World | null;
+  readonly field: string | null;
+  readonly besides: ReadonlyMap<TrueOf, string>;
+  /** Can the reference that a field is given be read? */
+  readonly reference: (field: string) => string;
+}
 
 /**
- * An invariant as a question to an SMT solver, in SMT-LIB 2.6: is there an identity and a record such that the rules let
- * the one do it to the other, and the condition is not true? Records of each collection are a sort, fields functions from
- * it, each with a second function that says whether there is a value. What the solver cannot be told exactly (counts, days
- * of time zones with summer time) is left open, which allows more and never less: so where there is no such identity and
- * record, there is none; and what is found is asked of the closures before anybody is told.
+ * Formulas and conditions as terms of an SMT solver, in SMT-LIB 2.6. Records of each collection are a sort, of which some
+ * are there; fields are functions from it, each with a second function that says whether there is a value. After a step they
+ * are the same but for the record that it changes. What the solver cannot be told exactly (counts, days of time zones with
+ * summer time, shares of records that are not in hand) is left open, which allows more and never less: so where no step
+ * speaks against an invariant, there is none; and what is found is asked of the closures before anybody is told.
  */
 export class Encoder {
-  readonly #rulebook: Rulebook;
+  readonly rulebook: Rulebook;
   readonly declarations: Declarations;
-  readonly #assertions: string[] = [];
+  readonly assertions: string[] = [];
+  changed: Changed | null = null;
+  /** Sharers that had a part in it, each with what they share of the record in hand. */
+  readonly sharers: { readonly who: Who; readonly operation: string; readonly flag: string }[] = [];
+  readonly #ranged = new Set<string>();
   #fresh = 0;
 
   constructor(rulebook: Rulebook, size: Size) {
-    this.#rulebook = rulebook;
+    this.rulebook = rulebook;
     this.declarations = new Declarations(rulebook, size);
   }
 
-  /** The whole question; `get` are terms whose values are wanted where there is an answer. */
-  question(invariant: Invariant): { readonly text: string; readonly get: readonly string[] } {
-    const { operation, collection, fields, only } = invariant;
-    this.declarations.sort(collection);
-    this.declarations.sort(PEOPLE);
-    this.declarations.constant('me', this.declarations.sort(PEOPLE));
-    this.declarations.constant('person', 'Bool');
-    this.declarations.constant('verified', 'Bool');
-    this.declarations.constant('now', 'Int');
-    this.declarations.constant('r', this.declarations.sort(collection));
-    for (const role of this.#rulebook.roles.values()) {
-      if (role.when !== null) continue;
-      this.declarations.constant(`held_${role.name}`, 'Bool');
-      this.#assertions.push(`(=> (not person) (not held_${role.name}))`);
+  /** Somebody: who they are, whether anybody at all, and the roles that they were given. */
+  somebody(who: Who): void {
+    this.declarations.constant(`${who}me`, this.declarations.sort(PEOPLE));
+    this.declarations.constant(`${who}person`, 'Bool');
+    this.declarations.constant(`${who}verified`, 'Bool');
+    for (const name of this.rolesByHand()) {
+      this.declarations.constant(`${who}held_${name}`, 'Bool');
+      this.assertions.push(`(=> (not ${who}person) (not ${who}held_${name}))`);
     }
-    const allowed = this.#allowed(operation, collection, fields, 'r');
-    const holds = this.#condition(only, ['r'], pairKey(operation, collection));
-    this.#assertions.push(allowed, `(not ${holds.yes})`);
-    const get = [
-      'me',
-      'person',
-      'verified',
-      'now',
-      'r',
-      ...this.#rolesByHand(),
-      ...this.declarations.points(),
-    ];
+    this.assertions.push(`(=> ${who}person ${this.there(PEOPLE, `${who}me`)})`);
+    if (who !== '') this.assertions.push(`${who}person`);
+  }
+
+  rolesByHand(): string[] {
+    return [...this.rulebook.roles.values()].filter((role) => role.when === null).map(({ name }) => name);
+  }
+
+  /** The whole question; `get` are terms whose values are wanted where there is an answer. */
+  question(get: readonly string[]): { readonly text: string; readonly get: readonly string[] } {
+    const theres = this.#areThere();
+    const wanted = [...get, ...this.declarations.points(), ...this.#therePoints()];
     const bounds = this.declarations.size === null ? [] : this.declarations.bounds();
     const text = [
       ...this.declarations.lines(),
-      ...[...this.#assertions, ...bounds].map((each) => `(assert ${each})`),
+      ...[...this.assertions, ...theres, ...bounds].map((each) => `(assert ${each})`),
       '(check-sat)',
     ].join('\n');
-    return { text, get };
+    return { text, get: wanted };
   }
 
-  #rolesByHand(): string[] {
-    return [...this.#rulebook.roles.values()]
-      .filter((role) => role.when === null)
-      .map((role) => `held_${role.name}`);
+  fresh(name: string, sort: string): string {
+    const term = `${name}_${this.#fresh++}`;
+    this.declarations.constant(term, sort);
+    return term;
   }
 
-  #allowed(operation: string, collection: string, fields: readonly string[] | null, record: string): string {
-    const readable = this.#passes(
-      everybodysGrants(this.#rulebook, collection, 'read', null),
-      'read',
-      collection,
-      record,
+  /** Is the record there at all? Any number of them may be, none too. */
+  there(collection: string, element: string): string {
+    const name = `t_${collection}`;
+    this.#ranged.add(collection);
+    this.declarations.relation(name, `(declare-fun ${name} (${this.declarations.sort(collection)}) Bool)`);
+    return `(${name} ${element})`;
+  }
+
+  /** What a record that is there points at is there, too: the foreign keys see to it. */
+  #areThere(): string[] {
+    return [...this.declarations.declared.values()].flatMap(({ name, collection, type, role }): string[] => {
+      if (role !== 'value' || collection === null || type.kind !== 'ref') return [];
+      if (!this.#ranged.has(type.collection)) return [];
+      const each = (element: string) => {
+        const present = this.declarations.declared.has(name.replace(/^v_/, 'p_'))
+          ? [`(${name.replace(/^v_/, 'p_')} ${element})`]
+          : [];
+        const source = this.#ranged.has(collection) ? [`(t_${collection} ${element})`] : [];
+        return `(=> ${and([...source, ...present])} (t_${type.collection} (${name} ${element})))`;
+      };
+      if (this.declarations.size !== null) return this.declarations.elements(collection).map(each);
+      return [`(forall ((x ${this.declarations.sort(collection)})) (! ${each('x')} :pattern ((${name} x))))`];
+    });
+  }
+
+  #therePoints(): string[] {
+    return [...this.#ranged].flatMap((name) =>
+      this.declarations.elements(name).map((each) => `(t_${name} ${each})`),
     );
-    if (operation === 'read') {
-      if (fields === null) return readable;
-      return and([
-        readable,
-        or(
-          fields.map((field) =>
-            this.#passes(
-              everybodysGrants(this.#rulebook, collection, 'read', field),
-              'read',
-              collection,
-              record,
-            ),
-          ),
-        ),
-      ]);
+  }
+
+  /** A formula about a record: `besides` is asked of single grounds. */
+  formula(node: Node, asked: Asked): string {
+    const { record, who, world } = asked;
+    const at = (pair: TrueOf['pair'], in_: World): At => ({
+      frame: [record],
+      pair: pairKey(pair.operation, pair.collection),
+      world: in_,
+      sides: world === null,
+      who,
+    });
+    const table: NodeTable<string> = {
+      all: ({ parts }) => and(parts.map((part) => interpret(part, table))),
+      any: ({ parts }) => or(parts.map((part) => interpret(part, table))),
+      speaks: ({ audience, pair }) => this.#speaksOf(audience, pairKey(pair.operation, pair.collection), who),
+      exempts: ({ roles, pair }) =>
+        or([...roles].map((role) => this.counts(role, pairKey(pair.operation, pair.collection), who))),
+      'true of': (leaf) => {
+        const worlds: readonly World[] =
+          world !== null ? [world] : leaf.sides === 'both' ? ['before', 'after'] : [leaf.sides];
+        const extra = asked.besides.get(leaf) ?? 'true';
+        return and([extra, ...worlds.map((each) => this.condition(leaf.when, at(leaf.pair, each)).yes)]);
+      },
+      permitted: ({ pair }) =>
+        this.formula(permission(this.rulebook, pair.operation, pair.collection).record, {
+          ...asked,
+          world: world ?? 'before',
+          field: null,
+        }),
+      'reference readable': ({ field }) => asked.reference(field),
+      'not own record': () => not(and([`${who}person`, `(= ${who}me ${record})`])),
+      shared: ({ operation }) => this.#shared(operation, asked),
+    };
+    return interpret(node, table);
+  }
+
+  /**
+   * Somebody shares the record for the operation. Of the record in hand it is some person who could share it, and do that to
+   * it, by themself; of others it is left open. Nobody shares what was shared with them.
+   */
+  #shared(operation: string, asked: Asked): string {
+    const { record, field, who } = asked;
+    const collection = this.#collectionOfShare.at(-1)!;
+    if (who !== '') return 'false';
+    if (record !== 'r') {
+      const name = `shared_${operation}_${collection}`;
+      const sort = this.declarations.sort(collection);
+      this.declarations.relation(name, `(declare-fun ${name} (${sort}) Bool)`);
+      return `(${name} ${record})`;
     }
-    return and([
-      readable,
-      or((fields ?? [null]).map((field) => this.#decided(operation, collection, field, record))),
-    ]);
+    const key = `${operation} ${field ?? ''} ${asked.world ?? ''}`;
+    const known = this.#knownShares.get(key);
+    if (known !== undefined) return known;
+    const sharer: Who = `s${this.sharers.length}_`;
+    const flag = this.fresh('shares', 'Bool');
+    this.sharers.push({ who: sharer, operation, flag });
+    this.#knownShares.set(key, flag);
+    this.somebody(sharer);
+    const besides = new Map<TrueOf, string>();
+    const bySharer: Asked = { ...asked, who: sharer, besides, reference: () => 'true' };
+    const may = permission(this.rulebook, SHARE, collection).record;
+    const does = permission(this.rulebook, operation, collection);
+    const parts = [
+      this.formula(may, { ...bySharer, world: asked.world ?? 'before', field: null }),
+      this.formula(does.record, bySharer),
+      ...(field === null ? [] : [this.formula(does.field(field).whole, bySharer)]),
+    ];
+    this.assertions.push(`(=> ${flag} ${and(parts)})`);
+    return flag;
   }
 
-  #decided(operation: string, collection: string, field: string | null, record: string): string {
-    const action = this.#rulebook.actions.get(actionKey(collection, operation));
-    if (action !== undefined) {
-      const { own, updating } = actionGrantsOf(this.#rulebook, action);
-      return and([
-        this.#passes(own, operation, collection, record),
-        this.#passes(updating, 'update', collection, record),
-      ]);
+  readonly #knownShares = new Map<string, string>();
+  readonly #collectionOfShare: string[] = [];
+
+  /** The formulas of one collection: whose shares are meant. */
+  within<T>(collection: string, work: () => T): T {
+    this.#collectionOfShare.push(collection);
+    try {
+      return work();
+    } finally {
+      this.#collectionOfShare.pop();
     }
-    const passes = this.#passes(
-      everybodysGrants(this.#rulebook, collection, operation, field),
-      operation,
-      collection,
-      record,
-    );
-    const declared = field === null ? null : fieldOf(this.#rulebook.schema, collection, field);
-    const promotes =
-      collection === PEOPLE &&
-      declared !== null &&
-      this.#rulebook.readThroughMe.has(field!) &&
-      !declared.selfSet;
-    return promotes ? and([passes, `(not (and person (= me ${record})))`]) : passes;
   }
 
-  /** One rule that speaks of the caller is true, and every fence that concerns them. */
-  #passes({ rules, fences }: OpenGrants, operation: string, collection: string, record: string): string {
-    const pair = pairKey(operation, collection);
-    const granted =
-      rules === null
-        ? 'true'
-        : or(
-            rules.map((rule) =>
-              and([this.#speaksOf(rule.audience, pair), this.#condition(rule.when, [record], pair).yes]),
-            ),
-          );
-    const fenced = fences.map((fence) =>
-      or([
-        ...[...fence.exempt].map((role) => this.#counts(role, pair)),
-        this.#condition(fence.when, [record], pair).yes,
-      ]),
-    );
-    return and([granted, ...fenced]);
-  }
-
-  #speaksOf({ everybody, people, visitors, roles }: Audience, pair: string): string {
+  #speaksOf({ everybody, people, visitors, roles }: Audience, pair: string, who: Who): string {
     if (everybody) return 'true';
     return or([
-      ...(people ? ['person'] : []),
-      ...(visitors ? ['(not person)'] : []),
-      ...[...roles].map((role) => this.#counts(role, pair)),
+      ...(people ? [`${who}person`] : []),
+      ...(visitors ? [`(not ${who}person)`] : []),
+      ...[...roles].map((role) => this.counts(role, pair, who)),
     ]);
   }
 
-  /** Does the role count for this operation on this collection? */
-  #counts(role: string, pair: string): string {
-    const bringing = [...this.#rulebook.roles.values()].filter((each) => {
+  /** Does the role count for this operation on this collection? Roles are as before the step. */
+  counts(role: string, pair: string, who: Who): string {
+    const bringing = [...this.rulebook.roles.values()].filter((each) => {
       const pairs = each.includes.get(role);
       return pairs === 'all' || pairs?.has(pair) === true;
     });
+    const at: At = { frame: [], pair, world: 'before', sides: false, who };
     return or(
       bringing.map((each) =>
-        each.when === null ? `held_${each.name}` : and(['person', this.#condition(each.when, [], pair).yes]),
+        each.when === null
+          ? `${who}held_${each.name}`
+          : and([`${who}person`, this.condition(each.when, at).yes]),
       ),
     );
   }
 
-  #condition(condition: Condition, frame: Frame, pair: string): Both {
-    const part = (each: Condition) => this.#condition(each, frame, pair);
-    const value = (each: Operand) => this.#operand(each, frame, pair);
+  condition(condition: Condition, at: At): Both {
+    const part = (each: Condition) => this.condition(each, at);
+    const value = (each: Operand) => this.#operand(each, at);
     switch (condition.kind) {
       case 'constant':
         return condition.value ? { yes: 'true', no: 'false' } : { yes: 'false', no: 'true' };
@@ -212,7 +295,7 @@ export class Encoder {
         // Rules hold none; only what is shared with a caller does, and no such caller is put to the solver.
         throw new CannotEncode('a share');
       case 'has role': {
-        const counts = this.#counts(condition.role, pair);
+        const counts = this.counts(condition.role, at.pair, at.who);
         return { yes: counts, no: not(counts) };
       }
       case 'equal': {
@@ -244,41 +327,49 @@ export class Encoder {
       }
       case 'member': {
         const operand = value(condition.operand);
-        const list = this.#membership(condition.list, frame, pair);
+        const list = this.#membership(condition.list, at);
         return known([operand.present, list.present], list.has(operand));
       }
       case 'within':
-        return this.#within(condition, frame, pair);
+        return this.#within(condition, at);
       case 'some': {
         const over = (kind: 'exists' | 'forall', truth: (both: Both) => string) =>
-          this.#over(kind, condition.range, frame, (inner) =>
-            truth(this.#condition(condition.body, inner, pair)),
-          );
+          this.#over(kind, condition.range, at, (inner) => truth(this.condition(condition.body, inner)));
         return { yes: over('exists', ({ yes }) => yes), no: over('forall', ({ no }) => no) };
       }
       case 'may': {
         const { term, present } = value(condition.target);
-        const fields = condition.fields.length === 0 ? null : condition.fields;
-        const every = (fields ?? [null]).map((field) =>
-          this.#allowed(condition.operation, condition.collection, field === null ? null : [field], term),
-        );
+        const { collection, operation } = condition;
+        const { record, field } = permission(this.rulebook, operation, collection);
+        const asked: Asked = {
+          record: term,
+          who: at.who,
+          world: at.world,
+          field: null,
+          besides: new Map(),
+          reference: () => 'true',
+        };
+        const every = this.within(collection, () => [
+          this.formula(record, asked),
+          ...condition.fields.map((each) => this.formula(field(each).whole, { ...asked, field: each })),
+        ]);
         return known([present], and(every));
       }
     }
   }
 
   /** For each record of the range, which comes last in the frame. */
-  #over(
-    kind: 'exists' | 'forall',
-    { collection, depth }: Range,
-    frame: Frame,
-    body: (frame: Frame) => string,
-  ): string {
+  #over(kind: 'exists' | 'forall', { collection, depth }: Range, at: At, body: (at: At) => string): string {
     const sort = this.declarations.sort(collection);
     const inner = (element: string) => {
-      const next = [...frame];
-      next[depth] = element;
-      return body(next);
+      const frame = [...at.frame];
+      frame[depth] = element;
+      const conditions = [this.there(collection, element)];
+      // A record that the step makes is not there before it.
+      if (this.changed?.created === true && this.changed.collection === collection && at.world === 'before')
+        conditions.push(`(not (= ${element} ${this.changed.record}))`);
+      const truth = body({ ...at, frame });
+      return kind === 'exists' ? and([...conditions, truth]) : or([...conditions.map(not), truth]);
     };
     if (this.declarations.size !== null) {
       const each = this.declarations.elements(collection).map(inner);
@@ -288,14 +379,14 @@ export class Encoder {
     return `(${kind} ((${variable} ${sort})) ${inner(variable)})`;
   }
 
-  #within({ left, right, parent }: Condition & { kind: 'within' }, frame: Frame, pair: string): Both {
-    const below = this.#operand(left, frame, pair);
+  #within({ left, right, parent }: Condition & { kind: 'within' }, at: At): Both {
+    const below = this.#operand(left, at);
     const reaches = (from: string, to: string): string => {
-      if (this.declarations.size === null) return `(${this.#reaching(parent)} ${from} ${to})`;
+      if (this.declarations.size === null) return `(${this.#reaching(parent, at.world)} ${from} ${to})`;
       let [here, there]: [string, string] = [from, 'true'];
       const steps = [`(= ${from} ${to})`];
       for (let step = 0; step < this.declarations.size; step++) {
-        const up = this.#field(parent.collection, parent.field, here);
+        const up = this.field(parent.collection, parent.field, here, at.world);
         there = and([there, up.present]);
         here = up.term;
         steps.push(and([there, `(= ${here} ${to})`]));
@@ -303,62 +394,60 @@ export class Encoder {
       return or(steps);
     };
     if (right.type.kind === 'list') {
-      const list = this.#membership(right, frame, pair);
-      const test = this.#over(
-        'exists',
-        { collection: parent.collection, depth: frame.length },
-        frame,
-        (inner) => {
-          const top = inner.at(-1)!;
-          return and([
-            reaches(below.term, top),
-            list.has({ term: top, present: 'true', type: { kind: 'ref', collection: parent.collection } }),
-          ]);
-        },
-      );
+      const list = this.#membership(right, at);
+      const range = { collection: parent.collection, depth: Math.max(1, at.frame.length) };
+      const test = this.#over('exists', range, at, (inner) => {
+        const top = inner.frame.at(-1)!;
+        const type = { kind: 'ref', collection: parent.collection } as const;
+        return and([reaches(below.term, top), list.has({ term: top, present: 'true', type })]);
+      });
       return known([below.present, list.present], test);
     }
-    const above = this.#operand(right, frame, pair);
+    const above = this.#operand(right, at);
     return known([below.present, above.present], reaches(below.term, above.term));
   }
 
   /** “Is it that one or below it”, of any number of records: what it must be at least. */
-  #reaching({ collection, field }: { collection: string; field: string }): string {
-    const name = `below_${collection}_${field}`;
+  #reaching({ collection, field }: { collection: string; field: string }, world: World): string {
+    const isChanged =
+      world === 'after' && this.changed?.collection === collection && this.changed.values.has(field);
+    const name = `below_${collection}_${field}${isChanged ? '_after' : ''}`;
     const sort = this.declarations.sort(collection);
     if (this.declarations.relation(name, `(declare-fun ${name} (${sort} ${sort}) Bool)`)) {
-      const up = this.#field(collection, field, 'x');
-      this.#assertions.push(
+      const up = this.field(collection, field, 'x', world);
+      this.assertions.push(
         `(forall ((x ${sort}) (y ${sort})) (= (${name} x y) (or (= x y) (and ${up.present} (${name} ${up.term} y)))))`,
       );
     }
     return name;
   }
 
-  #operand(operand: Operand, frame: Frame, pair: string): Encoded {
+  #operand(operand: Operand, at: At): Encoded {
     const { type } = operand;
     switch (operand.kind) {
       case 'literal':
         return { term: this.#literal(operand.value, type), present: 'true', type };
+      case 'nothing':
+        return { term: this.#left('nothing', type, 'false').term, present: 'false', type };
       case 'now':
         return { term: 'now', present: 'true', type };
       case 'today':
         return this.#left('today', type, 'true');
       case 'path':
-        return this.#path(operand, frame, pair);
+        return this.#path(operand, at);
       case 'lower': {
-        const text = this.#operand(operand.operand, frame, pair);
+        const text = this.#operand(operand.operand, at);
         this.declarations.relation('lower', '(declare-fun lower (String) String)');
         return { term: `(lower ${plain(text)})`, present: text.present, type };
       }
       case 'length': {
-        const text = this.#operand(operand.operand, frame, pair);
+        const text = this.#operand(operand.operand, at);
         return { term: `(str.len ${plain(text)})`, present: text.present, type };
       }
       case 'shift': {
         if (operand.days !== 0 && type.kind === 'timestamp' && operand.zone !== 'UTC')
           return this.#left(null, type, null);
-        const from = this.#operand(operand.operand, frame, pair);
+        const from = this.#operand(operand.operand, at);
         const isDate = type.kind === 'date';
         const by = isDate
           ? BigInt(operand.days)
@@ -375,53 +464,62 @@ export class Encoder {
 
   /** A value that is left open: it may be anything. `name` null: another one each time. */
   #left(name: string | null, type: Type, present: string | null): Encoded {
-    const term = name ?? `open_${this.#fresh++}`;
+    const term = name === 'today' ? name : `open_${this.#fresh++}`;
     this.declarations.constant(term, this.declarations.sortOf(type));
     if (present !== null) return { term, present, type };
     this.declarations.constant(`${term}_present`, 'Bool');
     return { term, present: `${term}_present`, type };
   }
 
-  #path({ root, steps, type }: PathOperand, frame: Frame, pair: string): Encoded {
+  #path({ root, steps, type }: PathOperand, at: At): Encoded {
     const [first, ...rest] = steps as [PathOperand['steps'][number], ...PathOperand['steps']];
+    const world: World =
+      at.sides && root === 'old' ? 'before' : at.sides && root === 'new' ? 'after' : at.world;
     let reached: Encoded;
-    if (root === 'me') reached = this.#ofMe(first.field, frame, pair);
+    if (root === 'me') reached = this.#ofMe(first.field, at);
     else
-      reached = this.#field(
+      reached = this.field(
         first.collection,
         first.field,
-        typeof root === 'number' ? frame[root]! : frame[0]!,
+        typeof root === 'number' ? at.frame[root]! : at.frame[0]!,
+        world,
       );
     for (const step of rest) {
-      const next = this.#field(step.collection, step.field, reached.term);
+      const next = this.field(step.collection, step.field, reached.term, world);
       reached = { ...next, present: and([reached.present, next.present]) };
     }
     return { ...reached, type };
   }
 
-  #ofMe(field: string, frame: Frame, pair: string): Encoded {
-    const attribute = this.#rulebook.attributes.get(field);
+  /** What is known of the caller is as before the step. */
+  #ofMe(field: string, { who, pair }: At): Encoded {
+    const attribute = this.rulebook.attributes.get(field);
     if (attribute === undefined) {
-      const own = this.#field(PEOPLE, field, 'me');
-      const known = field === 'email' ? ['person', 'verified', own.present] : ['person', own.present];
-      return { ...own, present: and(known) };
+      const own = this.field(PEOPLE, field, `${who}me`, 'before');
+      const needed =
+        field === 'email' ? [`${who}person`, `${who}verified`, own.present] : [`${who}person`, own.present];
+      return { ...own, present: and(needed) };
     }
     const { source, type } = attribute;
     switch (source.kind) {
       case 'claim': {
         this.declarations.declare(
-          { name: `claim_${field}`, collection: null, field, type, role: 'value' },
+          { name: `${who}claim_${field}`, collection: null, field, type, role: 'value' },
           this.declarations.sortOf(type),
         );
         this.declarations.declare(
-          { name: `claim_${field}_present`, collection: null, field, type, role: 'present' },
+          { name: `${who}claim_${field}_present`, collection: null, field, type, role: 'present' },
           'Bool',
         );
-        return { term: `claim_${field}`, present: and(['person', `claim_${field}_present`]), type };
+        return {
+          term: `${who}claim_${field}`,
+          present: and([`${who}person`, `${who}claim_${field}_present`]),
+          type,
+        };
       }
       case 'value': {
-        const value = this.#operand(source.operand, frame, pair);
-        return { ...value, present: and(['person', value.present]) };
+        const value = this.#operand(source.operand, { frame: [], pair, world: 'before', sides: false, who });
+        return { ...value, present: and([`${who}person`, value.present]) };
       }
       case 'every':
         throw new CannotEncode(`the list me.${field} stands where a value is needed`);
@@ -431,44 +529,62 @@ export class Encoder {
   /** A list, as the question whether something is in it. */
   #membership(
     operand: Operand,
-    frame: Frame,
-    pair: string,
+    at: At,
   ): { readonly present: string; readonly has: (value: Encoded) => string } {
     if (operand.kind !== 'path') throw new CannotEncode('a list that is no path');
     const [first] = operand.steps;
     const attribute =
       operand.root === 'me' && operand.steps.length === 1
-        ? this.#rulebook.attributes.get(first!.field)
+        ? this.rulebook.attributes.get(first!.field)
         : undefined;
     if (attribute?.source.kind === 'every') {
       const { range, operand: each, where } = attribute.source;
+      const { pair, who } = at;
       return {
-        present: 'person',
+        present: `${who}person`,
         has: (value) =>
-          this.#over('exists', range, ['', ...frame.slice(1)], (inner) => {
-            const item = this.#operand(each, inner, pair);
-            return and([this.#condition(where, inner, pair).yes, item.present, equal(item, value)]);
+          this.#over('exists', range, { frame: [''], pair, world: 'before', sides: false, who }, (inner) => {
+            const item = this.#operand(each, inner);
+            return and([this.condition(where, inner).yes, item.present, equal(item, value)]);
           }),
       };
     }
     const type = operand.type as Type & { kind: 'list' };
     if (attribute !== undefined || operand.steps.length > 1 || operand.root === 'me')
       throw new CannotEncode(`the list ${operand.steps.map((step) => step.field).join('.')}`);
-    const holder = typeof operand.root === 'number' ? frame[operand.root]! : frame[0]!;
+    const holder = typeof operand.root === 'number' ? at.frame[operand.root]! : at.frame[0]!;
     const { collection, field } = first!;
+    if (this.changed?.collection === collection && this.changed.values.has(field))
+      throw new CannotEncode(`the list ${field}, which the step may change,`);
     const name = `in_${collection}_${field}`;
     this.declarations.declare(
       { name, collection, field, type, role: 'member' },
       'Bool',
       this.declarations.sortOf(type.of),
     );
-    const required = fieldOf(this.#rulebook.schema, collection, field)!.required;
+    const { required } = fieldOf(this.rulebook.schema, collection, field)!;
     const present = required ? 'true' : this.#presence(collection, field, type, holder);
     return { present, has: (value) => `(${name} ${holder} ${value.term})` };
   }
 
-  #field(collection: string, field: string, element: string): Encoded {
-    const { type, required } = fieldOf(this.#rulebook.schema, collection, field)!;
+  /** A field of a record, in a world. */
+  field(collection: string, field: string, element: string, world: World): Encoded {
+    const before = this.#fieldBefore(collection, field, element);
+    const changed = this.changed?.collection === collection ? this.changed : null;
+    const after = world === 'after' || changed?.created === true ? changed?.values.get(field) : undefined;
+    if (after === undefined) return before;
+    const isIt = element === changed!.record ? 'true' : `(= ${element} ${changed!.record})`;
+    const either = (yes: string, no: string) =>
+      yes === no || isIt === 'true' ? yes : `(ite ${isIt} ${yes} ${no})`;
+    return {
+      term: either(after.term, before.term),
+      present: either(after.present, before.present),
+      type: before.type,
+    };
+  }
+
+  #fieldBefore(collection: string, field: string, element: string): Encoded {
+    const { type, required } = fieldOf(this.rulebook.schema, collection, field)!;
     if (field === 'id') return { term: element, present: 'true', type };
     if (type.kind === 'list' || type.kind === 'json')
       return {
@@ -486,6 +602,24 @@ export class Encoder {
       present: required ? 'true' : this.#presence(collection, field, type, element),
       type,
     };
+  }
+
+  /** A value that a request gives. */
+  given(name: string, type: Type, required: boolean): Encoded {
+    const present = `g_${name}_present`;
+    this.declarations.constant(present, 'Bool');
+    if (required) this.assertions.push(present);
+    if (type.kind === 'list' || type.kind === 'json') return { term: 'false', present, type };
+    this.declarations.declare(
+      { name: `g_${name}`, collection: null, field: name, type, role: 'value' },
+      this.declarations.sortOf(type),
+    );
+    return { term: `g_${name}`, present, type };
+  }
+
+  /** What an operand that needs no record comes to. */
+  value(operand: Operand, pair: string): Encoded {
+    return this.#operand(operand, { frame: [], pair, world: 'before', sides: false, who: '' });
   }
 
   #presence(collection: string, field: string, type: Type, element: string): string {

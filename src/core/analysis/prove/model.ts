@@ -1,17 +1,19 @@
-import type { RecordValues } from '../../evaluate/caller.ts';
+import type { RecordValues } from '../../decide/caller.ts';
 import { isGivenByHand } from '../../evaluate/attributes.ts';
+import type { Shareable } from '../../decide/nodes.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { collectionOf } from '../../types/schema.ts';
 import { JsonDocument, type Type, type Value } from '../../types/types.ts';
 import { formatTimestamp } from '../../types/values.ts';
 import type { Declarations } from './declarations.ts';
+import type { Encoder } from './encode.ts';
 import { constructor } from './terms.ts';
 import { placed, type Found, type Setting, type Somebody } from './worlds.ts';
 
 /** Reads the answer to `(get-value (…))`, whose terms are in the order of `get`. */
 export function readModel(
   rulebook: Rulebook,
-  encoder: Declarations,
+  { declarations: encoder, sharers }: Encoder,
   collection: string,
   get: readonly string[],
   answer: string,
@@ -30,26 +32,51 @@ export function readModel(
   const records = new Map<string, Record<string, Value>[]>();
   const now = toValue(values.get('now'), { kind: 'timestamp' }, idOf) as string;
   for (const name of rulebook.schema.keys()) {
-    const made = encoder.elements(name).map((element) => {
-      const record: Record<string, Value> = { id: idOf(element), created_at: now, updated_at: now };
-      for (const { name: term, collection: of, field, type, role } of encoder.declared.values()) {
-        if (of !== name || field === null) continue;
-        mentioned.set(name, (mentioned.get(name) ?? new Set()).add(field));
-        const isPresent =
-          !encoder.declared.has(`p_${name}_${field}`) || isTrue(`(p_${name}_${field} ${element})`);
-        if (role === 'value') record[field] = isPresent ? read(`(${term} ${element})`, type) : null;
-        else if (role === 'member')
-          record[field] = isPresent ? members(encoder, term, element, type, isTrue, idOf) : null;
-        else if (record[field] === undefined) record[field] = isPresent ? someJson(type) : null;
-      }
-      return record;
-    });
+    // Where nothing asks which records there are, all of them are.
+    const isThere = (element: string) => values.get(`(t_${name} ${element})`) !== 'false';
+    const made = encoder
+      .elements(name)
+      .filter(isThere)
+      .map((element) => {
+        const record: Record<string, Value> = { id: idOf(element), created_at: now, updated_at: now };
+        for (const { name: term, collection: of, field, type, role } of encoder.declared.values()) {
+          if (of !== name || field === null) continue;
+          mentioned.set(name, (mentioned.get(name) ?? new Set()).add(field));
+          const isPresent =
+            !encoder.declared.has(`p_${name}_${field}`) || isTrue(`(p_${name}_${field} ${element})`);
+          if (role === 'value') record[field] = isPresent ? read(`(${term} ${element})`, type) : null;
+          else if (role === 'member')
+            record[field] = isPresent ? members(encoder, term, element, type, isTrue, idOf) : null;
+          else if (record[field] === undefined) record[field] = isPresent ? someJson(type) : null;
+        }
+        return record;
+      });
     records.set(name, made);
   }
+  // What the question never spoke of may be anything, and is something where it is required.
+  for (const [name, all] of records)
+    for (const record of all)
+      for (const { name: field, type, required, system } of collectionOf(
+        rulebook.schema,
+        name,
+      ).fields.values())
+        if (required && !system && (record[field] ?? null) === null)
+          record[field] = anyValue(type, (of) => (records.get(of)?.[0]?.id ?? null) as string | null);
   return placed(rulebook, {
     asked: { collection, id: idOf(values.get('r') as string), now },
     records,
-    somebody: somebodyOf(rulebook, encoder, values, idOf(values.get('me') as string), read),
+    somebody: {
+      ...somebodyOf(rulebook, encoder, values, '', idOf, read),
+      shares: sharers.flatMap(({ who, operation, flag }) => {
+        if (!isTrue(flag)) return [];
+        const share = {
+          collection,
+          record: idOf(values.get('r') as string),
+          operations: [operation as Shareable],
+        };
+        return [{ sharer: somebodyOf(rulebook, encoder, values, who, idOf, read), share }];
+      }),
+    },
     mentioned,
   });
 }
@@ -58,19 +85,49 @@ function somebodyOf(
   rulebook: Rulebook,
   encoder: Declarations,
   values: ReadonlyMap<string, unknown>,
-  me: string,
+  who: string,
+  idOf: (element: string) => string,
   read: (term: string, type: Type) => Value,
 ): Somebody {
-  if (values.get('person') !== 'true') return { me: null, roles: [], verified: false, claims: {} };
+  if (who === '' && values.get('person') !== 'true')
+    return { me: null, roles: [], verified: false, claims: {} };
   const roles = [...rulebook.roles.keys()].filter(
-    (role) => isGivenByHand(rulebook, role) && values.get(`held_${role}`) === 'true',
+    (role) => isGivenByHand(rulebook, role) && values.get(`${who}held_${role}`) === 'true',
   );
   const claims: Record<string, unknown> = {};
   for (const { name, source, type } of rulebook.attributes.values()) {
-    if (source.kind !== 'claim' || !encoder.declared.has(`claim_${name}`)) continue;
-    if (values.get(`claim_${name}_present`) === 'true') claims[source.claim] = read(`claim_${name}`, type);
+    if (source.kind !== 'claim' || !encoder.declared.has(`${who}claim_${name}`)) continue;
+    if (values.get(`${who}claim_${name}_present`) === 'true')
+      claims[source.claim] = read(`${who}claim_${name}`, type);
   }
-  return { me, roles, verified: values.get('verified') === 'true', claims };
+  const me = idOf(values.get(`${who}me`) as string);
+  return { me, roles, verified: values.get(`${who}verified`) === 'true', claims };
+}
+
+function anyValue(type: Type, idIn: (collection: string) => string | null): Value {
+  switch (type.kind) {
+    case 'ref':
+      return idIn(type.collection);
+    case 'one of':
+      return type.values[0]!;
+    case 'boolean':
+      return false;
+    case 'integer':
+      return 0;
+    case 'decimal':
+      return '0';
+    case 'date':
+      return '2026-05-01';
+    case 'timestamp':
+      return '2026-05-01T12:00:00Z';
+    case 'uuid':
+      return '00000000-0000-4000-8000-00000000000f';
+    case 'text':
+      return 'a';
+    case 'json':
+    case 'list':
+      return someJson(type);
+  }
 }
 
 function members(

@@ -1,6 +1,8 @@
 import { Dice } from '../dice.ts';
+import { shareable } from '../../decide/nodes.ts';
+import { shareableCollections } from '../../decide/shares.ts';
 import { isGivenByHand } from '../../evaluate/attributes.ts';
-import type { RecordValues } from '../../evaluate/caller.ts';
+import type { RecordValues } from '../../decide/caller.ts';
 import { nodesOf, pathsOf, type Condition, type Operand } from '../../ir/conditions.ts';
 import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE, type Collection, type Field } from '../../types/schema.ts';
@@ -26,9 +28,11 @@ export function searchAtRandom(
   const dice = new Dice(1);
   const pool = poolOf(rulebook);
   const mentioned = mentionedBy(rulebook, invariant.collection);
+  const isShared = shareableCollections(rulebook).size > 0;
   for (let round = 0; round < worlds; round++) {
     const records = randomRecords(dice, rulebook, pool);
-    for (const somebody of [randomSomebody(dice, rulebook, records, pool), nobody]) {
+    const one = randomSomebody(dice, rulebook, records, pool);
+    for (const somebody of [one, !isShared ? nobody : withShares(dice, rulebook, records, pool, one)]) {
       for (const { id } of records.get(invariant.collection)!) {
         const asked = { collection: invariant.collection, id: id as string, now: NOW };
         const found = placed(rulebook, { asked, records, somebody, mentioned });
@@ -37,6 +41,28 @@ export function searchAtRandom(
     }
   }
   return null;
+}
+
+/** Some records, shared with them by others. */
+function withShares(
+  dice: Dice,
+  rulebook: Rulebook,
+  records: Records,
+  pool: ReadonlyMap<Type['kind'], readonly Scalar[]>,
+  one: Somebody,
+): Somebody {
+  const somebody = dice.percent(30) ? nobody : one;
+  const shares = [...shareableCollections(rulebook)].flatMap((collection) =>
+    records.get(collection)!.map(({ id }) => ({
+      sharer: randomSomebody(dice, rulebook, records, pool),
+      share: {
+        collection,
+        record: id as string,
+        operations: shareable.filter((each) => each === 'read' || dice.percent(50)),
+      },
+    })),
+  );
+  return { ...somebody, shares };
 }
 
 const nobody: Somebody = { me: null, roles: [], verified: false, claims: {} };
@@ -78,6 +104,10 @@ function conditionsOf(rulebook: Rulebook): (Condition | Operand)[] {
   return [
     ...[...rulebook.rules, ...rulebook.fences].map((each) => each.when),
     ...rulebook.invariants.map((each) => each.only),
+    ...rulebook.rules.flatMap((rule) => rule.stamps.map(({ value }) => value)),
+    ...[...rulebook.actions.values()].flatMap(({ sets }) =>
+      [...sets.values()].flatMap((set) => (set.kind === 'value' ? [set.operand] : [])),
+    ),
     ...[...rulebook.roles.values()].flatMap(({ when }) => when ?? []),
     ...[...rulebook.attributes.values()].flatMap(({ source }) =>
       source.kind === 'value'

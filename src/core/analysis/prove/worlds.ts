@@ -1,6 +1,7 @@
+import { sharingsOf, type Share } from '../../decide/shares.ts';
 import { workOutCaller } from '../../evaluate/attributes.ts';
-import type { Caller, RecordValues } from '../../evaluate/caller.ts';
-import type { World } from '../../evaluate/decide.ts';
+import type { Caller, RecordValues } from '../../decide/caller.ts';
+import type { World } from '../../evaluate/decider.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE } from '../../types/schema.ts';
 import type { Value } from '../../types/types.ts';
@@ -13,6 +14,8 @@ export interface Somebody {
   readonly roles: readonly string[];
   readonly verified: boolean;
   readonly claims: Readonly<Record<string, unknown>>;
+  /** What others share with them. */
+  readonly shares?: readonly { readonly sharer: Somebody; readonly share: Omit<Share, 'sharer'> }[];
 }
 
 /** All records that there are, by collection. */
@@ -37,17 +40,27 @@ export interface Found extends Setting {
 /** The setting with its caller worked out; null where the record or the caller is not in it. */
 export function placed(rulebook: Rulebook, setting: Setting): Found | null {
   const { asked, records, somebody } = setting;
-  const { me, roles, verified, claims } = somebody;
   const look: World['look'] = (name, id) => records.get(name)?.find((each) => each.id === id) ?? null;
   const world: World = { now: asked.now, look, all: (name) => records.get(name) ?? [] };
   const record = look(asked.collection, asked.id);
-  const person = me === null ? null : look(PEOPLE, me);
-  if (record === null || (me !== null && person === null)) return null;
-  const email = verified ? (person?.email ?? null) : null;
-  const caller: Caller =
-    person === null
-      ? { person: null, roles: new Set() }
-      : workOutCaller(rulebook, { ...person, id: person.id as string, email }, roles, claims, world);
+  const workOut = ({ me, roles, verified, claims }: Somebody): Caller | null => {
+    if (me === null) return { person: null, roles: new Set() };
+    const person = look(PEOPLE, me);
+    if (person === null) return null;
+    const email = verified ? (person.email ?? null) : null;
+    return workOutCaller(rulebook, { ...person, id: person.id as string, email }, roles, claims, world);
+  };
+  const known = workOut(somebody);
+  if (record === null || known === null) return null;
+  const sharers = new Map<string, Caller>();
+  const shares = (somebody.shares ?? []).flatMap(({ sharer, share }): Share[] => {
+    const caller = workOut(sharer);
+    if (caller === null || caller.person === null) return [];
+    sharers.set(caller.person.id, caller);
+    return [{ ...share, sharer: caller.person.id }];
+  });
+  const shared = sharingsOf(rulebook, shares, sharers);
+  const caller = shared.length === 0 ? known : { ...known, shared };
   return { ...setting, caller, record, world };
 }
 
@@ -63,9 +76,14 @@ export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found
   };
   const roles = (without: string) => best.somebody.roles.filter((each) => each !== without);
   for (const role of found.somebody.roles) attempt({ somebody: { ...best.somebody, roles: roles(role) } });
+  for (const each of found.somebody.shares ?? [])
+    attempt({
+      somebody: { ...best.somebody, shares: (best.somebody.shares ?? []).filter((one) => one !== each) },
+    });
+  const sharers = () => new Set((best.somebody.shares ?? []).map(({ sharer }) => sharer.me));
   for (const [name, all] of found.records) {
     for (const { id } of all)
-      if (id !== found.asked.id && id !== best.somebody.me)
+      if (id !== found.asked.id && id !== best.somebody.me && !sharers().has(id as string))
         attempt({ records: without(best.records, name, id!) });
   }
   for (const { name, fields } of rulebook.schema.values()) {

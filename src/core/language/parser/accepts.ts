@@ -34,8 +34,13 @@ function parseAboutCollection(cursor: Cursor): Accepted {
     return { collection, accepted: { kind: 'without owner' } };
   }
   if (!cursor.isWord('feeds'))
-    cursor.fail('P001', 'expected “feeds” and a role or an attribute, “without owner”, or “WHO may … on …”');
+    cursor.fail(
+      'P001',
+      'expected “feeds” and a role, an attribute or a collection, “without owner”, or “WHO may … on …”',
+    );
   cursor.next();
-  const feeds = cursor.expectName('the name of a role or an attribute');
+  const feeds = cursor.isKeyword('people')
+    ? parseCollectionName(cursor)
+    : cursor.expectName('the name of a role, an attribute or a collection');
   return { collection, accepted: { kind: 'feeds', feeds } };
 }

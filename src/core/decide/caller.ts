@@ -1,5 +1,6 @@
-import { pairKey, type Audience, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
+import { pairKey, type Audience, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import type { Value } from '../types/types.ts';
+import type { Shareable } from './nodes.ts';
 
 /** The values of one record by field; a field that is not there counts as missing. */
 export type RecordValues = Readonly<Record<string, Value>>;
@@ -16,8 +17,22 @@ export interface Caller {
    * visitor. Roles that the rulebook does not know count for nothing.
    */
   readonly roles: ReadonlySet<string>;
-  /** What others share with them, as rules that speak of them alone: see `shares.ts`. */
-  readonly shared?: readonly Rule[];
+  /** What others share with them: see `shares.ts`. */
+  readonly shared?: readonly Sharing[];
+}
+
+/** Records of one collection that one person shares with the caller for one operation at this moment. */
+export interface Sharing {
+  readonly collection: string;
+  readonly operation: Shareable;
+  /** Whoever shares them, without what others share with them: nothing can be passed on that was itself shared. */
+  readonly sharer: Caller;
+  readonly records: readonly string[];
+}
+
+/** The caller without what others share with them: what they have by themselves. */
+export function byThemself({ person, roles }: Caller): Caller {
+  return { person, roles };
 }
 
 /** How somebody is called in sentences: by address, where they have one that is verified, and otherwise by id. */
@@ -33,8 +48,26 @@ export function rolesFor(
   caller: Caller,
   operation: Operation,
   collection: string,
-): Set<string> {
+): ReadonlySet<string> {
+  // Asked for each sentence, and the same as long as the caller is.
+  const known = counting.get(caller.roles) ?? {
+    of: rulebook.roles,
+    pairs: new Map<string, ReadonlySet<string>>(),
+  };
+  if (known.of !== rulebook.roles) known.pairs.clear();
+  counting.set(caller.roles, { ...known, of: rulebook.roles });
   const pair = pairKey(operation, collection);
+  let held = known.pairs.get(pair);
+  if (held === undefined) known.pairs.set(pair, (held = rolesCounting(rulebook, caller, pair)));
+  return held;
+}
+
+const counting = new WeakMap<
+  ReadonlySet<string>,
+  { readonly of: Rulebook['roles']; readonly pairs: Map<string, ReadonlySet<string>> }
+>();
+
+function rolesCounting(rulebook: Pick<Rulebook, 'roles'>, caller: Caller, pair: string): Set<string> {
   const held = new Set<string>();
   for (const name of caller.roles) {
     for (const [role, pairs] of rulebook.roles.get(name)?.includes ?? []) {

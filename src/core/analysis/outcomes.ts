@@ -1,0 +1,525 @@
+import { conditionOf, isOwn, settledFor } from '../decide/condition.ts';
+import type { Caller } from '../decide/caller.ts';
+import { leavesOf, type Node, type TrueOf } from '../decide/nodes.ts';
+import type { Permission } from '../decide/formula.ts';
+import { permissionOf } from '../decide/permission.ts';
+import { SHARE, shareableCollections } from '../decide/shares.ts';
+import { drive, type Change, type Driver, type Steps } from '../decide/steps/asking.ts';
+import { acting, isTrue, stampersOf, updating, type Values } from '../decide/steps/change.ts';
+import { deletion, followers } from './follows.ts';
+import type { Verdict } from '../decide/steps/verdict.ts';
+import { negate, pathsOf, type Condition, type Operand, type PathOperand } from '../ir/conditions.ts';
+import { folded } from '../ir/fold.ts';
+import type { Rulebook } from '../ir/rulebook.ts';
+import { PEOPLE, collectionOf } from '../types/schema.ts';
+import { Asking, type Bits, type Numbered } from './bits.ts';
+import { plainCondition } from './grounds.ts';
+import { requestsToAct, requestsToUpdate, type Request, type Requests } from './requests.ts';
+import { deeper, readsBack, seenFrom, type Overlay } from './sides.ts';
+
+/** The honest third answer: the search was cut off, and found nothing. */
+export type Answer = 'yes' | 'no' | 'not decided';
+
+/** What a caller may do with one record: by field where there are such, each with the rules that let them. */
+export interface Reached {
+  readonly read: boolean;
+  readonly delete: boolean;
+  /** May they show it to others? */
+  readonly share: boolean;
+  readonly shown: readonly string[];
+  /** Fields that some request would change. */
+  readonly updatable: readonly string[];
+  /** Actions that some request would carry out. */
+  readonly actions: readonly string[];
+  /** What becomes of the record when the caller deletes another that it points at: `delete`, or `update FIELD`. */
+  readonly follows: readonly string[];
+  /** `update FIELD` and actions that nobody could decide. */
+  readonly undecided: readonly string[];
+  /** Operation → the rules that are true for it. */
+  readonly through: ReadonlyMap<string, readonly string[]>;
+}
+
+/** What a request comes to, and through which rules. */
+interface Outcome {
+  readonly answer: Answer;
+  readonly through: readonly string[];
+}
+
+/** The truth of a condition of one record, told by its bits. */
+type Told = (bits: Bits) => boolean;
+
+interface KnownLeaf {
+  readonly condition: Condition;
+  /** The fields that it reads from the record as it would become. */
+  readonly reads: ReadonlySet<string>;
+  /** Those that it reads by another way. */
+  readonly back: ReadonlySet<string>;
+  /** By what the change puts into those that it reads. */
+  readonly told: Map<string, Told>;
+}
+
+const no: Outcome = { answer: 'no', through: [] };
+const undecided: Outcome = { answer: 'not decided', through: [] };
+
+/**
+ * All that one caller may do with the records of one collection, as conditions about the record as it is. Every
+ * request is run through the very steps that serve it, with conditions in place of records. `unchanged`: does a value sent
+ * as it is count as an update? For rights it does; for what can be changed it does not.
+ */
+export class Outcomes {
+  readonly asking: Asking;
+  readonly #leaves = new Map<TrueOf, KnownLeaf>();
+  readonly #rulebook: Rulebook;
+  readonly #caller: Caller;
+  readonly #collection: string;
+  readonly #readable: (bits: Bits) => boolean;
+  readonly #shown: readonly (readonly [string, (bits: Bits) => boolean])[];
+  readonly #updates: readonly (readonly [string, (bits: Bits) => Outcome])[];
+  readonly #actions: readonly (readonly [string, (bits: Bits) => Outcome])[];
+  readonly #deleting: (bits: Bits) => boolean;
+  readonly #sharing: ((bits: Bits) => boolean) | null;
+  readonly #follows: readonly (readonly [string, (bits: Bits) => boolean])[];
+  readonly #rules: (operation: string) => (bits: Bits) => string[];
+
+  constructor(
+    rulebook: Rulebook,
+    collection: string,
+    caller: Caller,
+    now: string,
+    common: Numbered,
+    { unchanged = false, watching = [] }: { unchanged?: boolean; watching?: readonly Condition[] } = {},
+  ) {
+    this.asking = new Asking(rulebook, caller, now, common);
+    this.#rulebook = rulebook;
+    this.#caller = caller;
+    this.#collection = collection;
+    const { fields } = collectionOf(rulebook.schema, collection);
+    const reading = this.#permission('read');
+    this.#readable = this.#formula(reading.record);
+    this.#shown = [...fields.keys()].map((name) => [name, this.#formula(reading.field(name).whole)]);
+    const updating = this.#permission('update');
+    this.#updates = [...fields.values()]
+      .filter(({ system }) => !system)
+      .map(({ name }) => {
+        const found = requestsToUpdate(rulebook.schema, updating, name, watching);
+        const asIs: Request = {
+          values: new Map([[name, recordField(collection, name, fields.get(name)!.type)]]),
+          anyOf: [],
+          perhapsSame: new Set(),
+          unchanged: true,
+        };
+        const all = unchanged ? { ...found, requests: [asIs, ...found.requests] } : found;
+        return [name, this.#any(updating, all, name)];
+      });
+    this.#actions = actionsOf(rulebook, collection).map((name) => {
+      const permission = this.#permission(name);
+      return [name, this.#any(permission, requestsToAct(permission, watching), null)];
+    });
+    this.#deleting = this.asking.ask(deletion(rulebook, caller, collection));
+    this.#sharing = shareableCollections(rulebook).has(collection)
+      ? this.#formula(this.#permission(SHARE).record)
+      : null;
+    this.#follows = followers(rulebook, caller, collection).map(([what, each]) => [
+      what,
+      this.asking.ask(each),
+    ]);
+    const through = new Map(
+      ['read', 'delete', SHARE].map((operation) => [
+        operation,
+        this.#groundsTrue(this.#permission(operation)),
+      ]),
+    );
+    this.#rules = (operation) => through.get(operation)!;
+  }
+
+  /** What is allowed on a record of which this was found. */
+  reached(bits: Bits): Reached {
+    const follows = this.#follows.filter(([, holds]) => holds(bits)).map(([what]) => what);
+    if (!this.#readable(bits)) return follows.length === 0 ? nothing : { ...nothing, follows };
+    const updates = this.#updates.map(([name, of]) => [name, of(bits)] as const);
+    const actions = this.#actions.map(([name, of]) => [name, of(bits)] as const);
+    const updated = updates.filter(([, { answer }]) => answer === 'yes');
+    const acted = actions.filter(([, { answer }]) => answer === 'yes');
+    const deletes = this.#deleting(bits);
+    const shares = this.#sharing?.(bits) === true;
+    const open = (of: readonly (readonly [string, Outcome])[], word: string) =>
+      of.filter(([, { answer }]) => answer === 'not decided').map(([name]) => `${word}${name}`);
+    return {
+      read: true,
+      delete: deletes,
+      share: shares,
+      shown: this.#shown.filter(([, holds]) => holds(bits)).map(([name]) => name),
+      updatable: updated.map(([name]) => name),
+      actions: acted.map(([name]) => name),
+      follows,
+      undecided: [...open(updates, 'update '), ...open(actions, '')],
+      through: new Map([
+        ['read', this.#rules('read')(bits)],
+        ...(updated.length > 0
+          ? [['update', [...new Set(updated.flatMap(([, { through }]) => through))].toSorted()] as const]
+          : []),
+        ...(deletes ? [['delete', this.#rules('delete')(bits)] as const] : []),
+        ...(shares ? [[SHARE, this.#rules(SHARE)(bits)] as const] : []),
+        ...acted.map(([name, { through }]) => [name, through] as const),
+      ]),
+    };
+  }
+
+  #permission(operation: string): Permission {
+    return permissionOf(this.#rulebook, this.#caller, operation, this.#collection);
+  }
+
+  /** A formula about the record as it is. */
+  #formula(node: Node): (bits: Bits) => boolean {
+    return this.asking.ask(this.#condition(node));
+  }
+
+  #condition(node: Node): Condition {
+    return plainCondition(this.#rulebook, this.#caller, node);
+  }
+
+  #groundsTrue({ grounds }: Permission): (bits: Bits) => string[] {
+    const asked = grounds.map(({ rule, node }) => [rule.id, this.#formula(node)] as const);
+    return (bits) => asked.filter(([, holds]) => holds(bits)).map(([id]) => id);
+  }
+
+  /** Would any of the requests be allowed? `field`: the one that is to be changed; null: an action. */
+  #any(
+    permission: Permission,
+    { requests, complete }: Requests,
+    field: string | null,
+  ): (bits: Bits) => Outcome {
+    const each = requests.map((request) => this.#request(permission, request, field));
+    const rest = complete ? no : undecided;
+    return (bits) => {
+      let found = rest;
+      for (const outcome of each) {
+        const one = outcome(bits);
+        if (one.answer === 'yes') return one;
+        if (one.answer === 'not decided') found = one;
+      }
+      return found;
+    };
+  }
+
+  #request(permission: Permission, request: Request, field: string | null): (bits: Bits) => Outcome {
+    const seen = request.anyOf.filter(({ isRead }) => isRead);
+    const asked = this.#anyReadable(request, field);
+    const isChange = this.#isChange(request, field);
+    const of =
+      seen.length === 0
+        ? this.#bySteps(permission, request)
+        : seen.length === 1
+          ? this.#byRecord(permission, request, field)
+          : () => undecided;
+    return (bits) => {
+      if (!isChange(bits)) return no;
+      const there = asked(bits);
+      if (there === 'no') return no;
+      const outcome = of(bits);
+      return outcome.answer === 'yes' && there === 'not decided' ? undecided : outcome;
+    };
+  }
+
+  /** Is there a record to point at, for each reference of which no condition sees which one it is? */
+  #anyReadable(request: Request, field: string | null): (bits: Bits) => Answer {
+    const asked = request.anyOf
+      .filter(({ isRead }) => !isRead)
+      .map(({ name, collection }): ((bits: Bits) => Answer) => {
+        const count = (least: number): Condition => ({
+          kind: 'at most',
+          left: { kind: 'literal', value: least, type: { kind: 'integer' } },
+          right: {
+            kind: 'count',
+            range: { collection, depth: 1 },
+            where: mayRead(collection, variableOf(collection)),
+            type: { kind: 'integer' },
+          },
+        });
+        const one = this.asking.ask(count(1));
+        if (field !== name) return (bits) => (one(bits) ? 'yes' : 'no');
+        // It is changed where there is another than the one that it has: with one alone, that is left open.
+        const two = this.asking.ask(count(2));
+        return (bits) => (two(bits) ? 'yes' : one(bits) ? 'not decided' : 'no');
+      });
+    return (bits) => {
+      const answers = asked.map((each) => each(bits));
+      return answers.includes('no') ? 'no' : answers.includes('not decided') ? 'not decided' : 'yes';
+    };
+  }
+
+  #isChange(
+    { values, perhapsSame, anyOf, unchanged }: Request,
+    field: string | null,
+  ): (bits: Bits) => boolean {
+    if (field === null || unchanged || !perhapsSame.has(field)) return () => true;
+    if (anyOf.some(({ name }) => name === field)) return () => true;
+    return this.asking.ask(isAnother(this.#own(field), values.get(field)!));
+  }
+
+  #own(field: string): PathOperand {
+    const { type } = collectionOf(this.#rulebook.schema, this.#collection).fields.get(field)!;
+    return recordField(this.#collection, field, type);
+  }
+
+  /** Runs the steps once for each way in which conditions could come out, to know which there are; and then by bits. */
+  #bySteps(permission: Permission, request: Request): (bits: Bits) => Outcome {
+    let blind = false;
+    let truths: ReadonlySet<TrueOf> = new Set();
+    const run = (choose: (asked: Told[]) => boolean[]) => {
+      const driver: Driver<Operand> = {
+        readable: () => choose([this.#readable])[0]!,
+        precondition: () => true,
+        'own record': () =>
+          this.#collection === PEOPLE &&
+          this.#caller.person !== null &&
+          choose([this.asking.ask(isOwn(this.#caller.person.id))])[0]!,
+        references: ({ references }) => {
+          const pointed = references.filter(({ target }) => isRecordPath(target));
+          const found = choose(
+            // What turns out to be missing points at nothing.
+            pointed.map(({ collection, target }) =>
+              this.asking.ask({
+                kind: 'or',
+                operands: [{ kind: 'missing', operand: target }, mayRead(collection, target as PathOperand)],
+              }),
+            ),
+          );
+          return pointed.filter((_, index) => !found[index]).map(({ name }) => name);
+        },
+        values: ({ operands }) => operands,
+        truths: ({ of, change }) => {
+          if (of.some((leaf) => this.#isBlind(leaf, change, request))) blind = true;
+          const found = choose(of.map((leaf) => this.#changed(leaf, change)));
+          return (truths = new Set(of.filter((_, index) => found[index])));
+        },
+        // The parent of a tree is a record that is seen, and asked about apart.
+        circle: () => false,
+        referrers: () => [],
+        passed: () => true,
+        held: () => false,
+      };
+      return drive(this.#steps(permission, request.values), driver);
+    };
+    // Every question that could be asked, whichever way those before it are answered.
+    explore((answers) => {
+      let place = 0;
+      run((asked) => {
+        const answer = answers[place++] ?? true;
+        return asked.map(() => answer);
+      });
+      return place;
+    });
+    if (blind) return () => undecided;
+    return (bits) => {
+      const verdict = run((asked) => asked.map((told) => told(bits)));
+      if (!verdict.allowed) return no;
+      return { answer: 'yes', through: throughOf(permission, [...request.values.keys()], truths) };
+    };
+  }
+
+  #steps(permission: Permission, values: Overlay): Steps<Operand, Verdict<Operand>> {
+    return permission.action === null
+      ? updating(this.#rulebook, permission, values, operands)
+      : acting(this.#rulebook, permission, permission.action, values, operands);
+  }
+
+  /** Does a condition see the change by a way that cannot be told from the record as it is? */
+  #isBlind(leaf: TrueOf, change: Change<Operand>, { unchanged, values }: Request): boolean {
+    if (change.kind === 'none' || leaf.sides === 'before') return false;
+    const { back } = this.#known(leaf);
+    return [...change.values.keys()].some((field) => back.has(field) && !(unchanged && values.has(field)));
+  }
+
+  /** The condition of a sentence on every side that counts, as one about the record as it is. */
+  #changed(leaf: TrueOf, change: Change<Operand>): Told {
+    const { condition, reads, told } = this.#known(leaf);
+    // What it does not read makes no difference to it.
+    const overlay: Overlay =
+      change.kind === 'none' ? new Map() : new Map([...change.values].filter(([field]) => reads.has(field)));
+    const key = overlay.size === 0 && change.kind === 'none' ? '' : JSON.stringify([...overlay]);
+    let found = told.get(key);
+    if (found === undefined) {
+      const before = seenFrom(condition, 'before', overlay);
+      const both = leaf.sides !== 'before' && change.kind !== 'none' && overlay.size > 0;
+      const parts = both ? [before, seenFrom(condition, 'after', overlay)] : [before];
+      told.set(key, (found = this.asking.ask(folded({ kind: 'and', operands: parts }))));
+    }
+    return found;
+  }
+
+  /** What is worked out of a sentence's condition once. */
+  #known(leaf: TrueOf): KnownLeaf {
+    let known = this.#leaves.get(leaf);
+    if (known === undefined) {
+      const condition = settledFor(this.#rulebook, this.#caller, leaf);
+      known = {
+        condition,
+        reads: new Set(
+          pathsOf(condition).flatMap(({ root, steps }) =>
+            root === 'record' || root === 'new' ? [steps[0]!.field] : [],
+          ),
+        ),
+        back: readsBack(this.#rulebook, leaf.when, this.#collection),
+        told: new Map(),
+      };
+      this.#leaves.set(leaf, known);
+    }
+    return known;
+  }
+
+  /**
+   * A request with a reference to any readable record, as one condition: there is one for which it would be allowed. Not with
+   * stamps, which would have to be settled for each.
+   */
+  #byRecord(permission: Permission, request: Request, field: string | null): (bits: Bits) => Outcome {
+    const names = permission.action === null ? [...request.values.keys()] : [];
+    const stamps = stampersOf(permission, names).length > 0;
+    const { name, collection } = request.anyOf.find(({ isRead }) => isRead)!;
+    const set = permission.action === null ? request.values : setBy(permission.action.sets, request.values);
+    const changed: Overlay = new Map([...set, ['updated_at', theNow]]);
+    const nodes = [permission.record, ...names.map((each) => permission.field(each).whole)];
+    const blind = leavesOf(nodes).some((leaf) =>
+      this.#isBlind(leaf, { kind: 'changed', values: changed }, request),
+    );
+    if (stamps || blind) return () => undecided;
+    const chosen = variableOf(collection);
+    const { tree } = collectionOf(this.#rulebook.schema, this.#collection);
+    const sides = (leaf: TrueOf): Condition => {
+      const condition = deeper(this.#known(leaf).condition);
+      const parts = [seenFrom(condition, 'before', changed)];
+      if (leaf.sides !== 'before') parts.push(seenFrom(condition, 'after', changed));
+      return folded({ kind: 'and', operands: parts });
+    };
+    const whole = (node: Node): Condition =>
+      conditionOf(node, this.#caller, {
+        trueOf: sides,
+        permitted: (pair) => deeper(this.#condition(this.#permission(pair.operation).record)),
+        referenceReadable: () => ({ kind: 'constant', value: true }),
+      });
+    const { fields } = collectionOf(this.#rulebook.schema, this.#collection);
+    const required = [...set].flatMap(([each, value]): Condition[] =>
+      fields.get(each)!.required && value.kind === 'path' && value !== request.values.get(name)
+        ? [negate({ kind: 'missing', operand: value })]
+        : [],
+    );
+    const body = folded({
+      kind: 'and',
+      operands: [
+        mayRead(collection, chosen),
+        ...nodes.map(whole),
+        ...required,
+        ...(field === name ? [isAnother(this.#own(field), chosen)] : []),
+        ...(tree === name ? [negate(below(this.#collection, tree, chosen))] : []),
+      ],
+    });
+    const holds = this.asking.ask({ kind: 'some', range: { collection, depth: 1 }, body });
+    const through = permission.grounds
+      .filter(({ rule }) => names.every((each) => rule.operations.get(permission.pair.operation)!.has(each)))
+      .map(({ rule }) => rule.id);
+    return (bits) => (holds(bits) ? { answer: 'yes', through } : no);
+  }
+}
+
+const nothing: Reached = {
+  read: false,
+  delete: false,
+  share: false,
+  shown: [],
+  updatable: [],
+  actions: [],
+  follows: [],
+  undecided: [],
+  through: new Map(),
+};
+
+/** The actions of a collection, by name. */
+export function actionsOf(rulebook: Rulebook, collection: string): string[] {
+  return [...rulebook.actions.values()]
+    .filter((action) => action.collection === collection)
+    .map((action) => action.name);
+}
+
+/** The rules that let a request through. */
+export function throughOf(
+  { grounds, pair, action }: Permission,
+  names: readonly string[],
+  truths: ReadonlySet<TrueOf>,
+): string[] {
+  return grounds
+    .filter(
+      ({ rule }) => action !== null || names.some((name) => rule.operations.get(pair.operation)!.has(name)),
+    )
+    .filter(({ node }) => isTrue(node, truths))
+    .map(({ rule }) => rule.id);
+}
+
+/** Goes through the answers that could be given, as far as there are few: which questions come depends on them. */
+function explore(run: (answers: readonly boolean[]) => number): void {
+  const queue: boolean[][] = [[]];
+  for (let rounds = 0; queue.length > 0 && rounds < 64; rounds++) {
+    const answers = queue.shift()!;
+    const asked = run(answers);
+    for (let place = answers.length; place < asked; place++)
+      queue.push([...answers, ...Array.from({ length: place - answers.length }, () => true), false]);
+  }
+}
+
+/** Values as what stands for them. Two that are not written alike may yet be the same: that refuses, which is no false yes. */
+const operands: Values<Operand> = {
+  same: (_, one, other) => (JSON.stringify(one) === JSON.stringify(other) ? true : null),
+  isMissing: ({ kind }) => kind === 'nothing',
+  missing: (type) => ({ kind: 'nothing', type }),
+};
+
+const theNow: Operand = { kind: 'now', type: { kind: 'timestamp' } };
+
+function setBy(sets: NonNullable<Permission['action']>['sets'], values: Overlay): Overlay {
+  return new Map(
+    [...sets].map(([field, set]): [string, Operand] => {
+      if (set.kind === 'value') return [field, set.operand];
+      const given = set.kind === 'parameter' ? values.get(set.name) : undefined;
+      return [field, given ?? { kind: 'nothing', type: { kind: 'text' } }];
+    }),
+  );
+}
+
+function isRecordPath(operand: Operand): operand is PathOperand {
+  return operand.kind === 'path' && typeof operand.root !== 'number';
+}
+
+function idStep(collection: string) {
+  return { collection, field: 'id' };
+}
+
+function recordPath(collection: string): PathOperand {
+  return recordField(collection, 'id', { kind: 'ref', collection });
+}
+
+function recordField(collection: string, field: string, type: PathOperand['type']): PathOperand {
+  return { kind: 'path', root: 'record', steps: [{ collection, field }], type };
+}
+
+function variableOf(collection: string): PathOperand {
+  return { kind: 'path', root: 1, steps: [idStep(collection)], type: { kind: 'ref', collection } };
+}
+
+function mayRead(collection: string, target: PathOperand): Condition {
+  return { kind: 'may', operation: 'read', collection, target, fields: [] };
+}
+
+/** Another value than the record has, or one where it has none. */
+function isAnother(own: PathOperand, value: Operand): Condition {
+  if (value.kind === 'nothing') return negate({ kind: 'missing', operand: own });
+  const differs: Condition = negate({ kind: 'equal', left: own, right: value });
+  const added: Condition = {
+    kind: 'and',
+    operands: [{ kind: 'missing', operand: own }, negate({ kind: 'missing', operand: value })],
+  };
+  return { kind: 'or', operands: [differs, added] };
+}
+
+/** The chosen record lies at or below the one in hand. */
+function below(collection: string, tree: string, chosen: PathOperand): Condition {
+  return { kind: 'within', left: chosen, right: recordPath(collection), parent: { collection, field: tree } };
+}

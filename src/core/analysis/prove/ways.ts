@@ -1,0 +1,475 @@
+import { leavesOf, type Node, type TrueOf } from '../../decide/nodes.ts';
+import type { Ground, Permission } from '../../decide/formula.ts';
+import { permission, raises } from '../../decide/permission.ts';
+import { SHARE, shareableCollections } from '../../decide/shares.ts';
+import { pairKey, type Action, type Invariant, type Rulebook, type Stamp } from '../../ir/rulebook.ts';
+import { collectionOf, type Field } from '../../types/schema.ts';
+import { simpleTypes } from '../../types/types.ts';
+import { actionsOf } from '../outcomes.ts';
+import type { Size } from './declarations.ts';
+import { Encoder, type Asked } from './encode.ts';
+import { and, not, or, type Encoded } from './terms.ts';
+
+/** A question to the solver: could there be a step of this kind that speaks against the invariant? */
+export interface Question {
+  readonly encoder: Encoder;
+  readonly text: string;
+  readonly get: readonly string[];
+}
+
+/** One kind of step that does what an invariant speaks of. */
+export interface Way {
+  readonly name: string;
+  readonly ask: (size: Size) => Question;
+}
+
+/**
+ * The kinds of steps that do what the invariant speaks of to a record: asked for, by an action, or because another record is
+ * deleted. It is proved where none of them speaks against it.
+ */
+export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
+  const { operation, collection } = invariant;
+  const make = (name: string, work: (step: Step) => string): Way => ({
+    name,
+    ask: (size) => new Step(rulebook, invariant, size).question(work),
+  });
+  const followed = [...collectionOf(rulebook.schema, collection).fields.values()].filter(
+    ({ type, onDelete }) => type.kind === 'ref' && onDelete !== 'refuse',
+  );
+  switch (operation) {
+    case 'read':
+      return [make('read', (step) => step.reading())];
+    case SHARE:
+      return [make(SHARE, (step) => step.whole(SHARE))];
+    case 'delete':
+      return [
+        make('delete', (step) => step.whole('delete')),
+        ...followed
+          .filter(({ onDelete }) => onDelete === 'remove')
+          .map((field) => make(`delete along ${field.name}`, (step) => step.along(field))),
+      ];
+    case 'create':
+      return groupsOf(permission(rulebook, 'create', collection)).map((group, index) =>
+        make(`create ${index + 1}`, (step) => step.creating(group)),
+      );
+    case 'update':
+      return [
+        make('update', (step) => step.updating()),
+        ...actionsOf(rulebook, collection).map((name) => make(name, (step) => step.acting(name))),
+        ...followed
+          .filter(({ onDelete }) => onDelete === 'clear')
+          .map((field) => make(`clear ${field.name}`, (step) => step.clearing(field))),
+      ];
+    default:
+      return [make(operation, (step) => step.acting(operation))];
+  }
+}
+
+/** Create rules with the same stamps. */
+function groupsOf({ grounds }: Permission): Ground[][] {
+  const groups = new Map<string, Ground[]>();
+  for (const ground of grounds) {
+    const key = JSON.stringify(ground.rule.stamps);
+    groups.set(key, [...(groups.get(key) ?? []), ground]);
+  }
+  return [...groups.values()];
+}
+
+class Step {
+  readonly #rulebook: Rulebook;
+  readonly #invariant: Invariant;
+  readonly #encoder: Encoder;
+  readonly #fields: ReadonlyMap<string, Field>;
+
+  constructor(rulebook: Rulebook, invariant: Invariant, size: Size) {
+    this.#rulebook = rulebook;
+    this.#invariant = invariant;
+    this.#encoder = new Encoder(rulebook, size);
+    this.#fields = collectionOf(rulebook.schema, invariant.collection).fields;
+  }
+
+  question(work: (step: Step) => string): Question {
+    const { collection } = this.#invariant;
+    const { declarations } = this.#encoder;
+    declarations.constant('r', declarations.sort(collection));
+    declarations.constant('now', 'Int');
+    this.#encoder.somebody('');
+    this.#encoder.assertions.push(this.#encoder.there(collection, 'r'));
+    this.#encoder.assertions.push(this.#encoder.within(collection, () => work(this)));
+    const sharers = this.#encoder.sharers.flatMap(({ who, flag }) => [
+      `${who}me`,
+      `${who}verified`,
+      flag,
+      ...this.#roles(who),
+    ]);
+    const get = ['me', 'person', 'verified', 'now', 'r', ...this.#roles(''), ...sharers];
+    return { encoder: this.#encoder, ...this.#encoder.question(get) };
+  }
+
+  #roles(who: string): string[] {
+    return this.#encoder.rolesByHand().map((name) => `${who}held_${name}`);
+  }
+
+  reading(): string {
+    const { fields, collection } = this.#invariant;
+    const { record, field } = permission(this.#rulebook, 'read', collection);
+    const shown =
+      fields === null ? [] : [or(fields.map((name) => this.#node(field(name).whole, { field: name })))];
+    return and([this.#node(record), ...shown, this.#against('read', ['before'])]);
+  }
+
+  whole(operation: string): string {
+    const { record } = permission(this.#rulebook, operation, this.#invariant.collection);
+    return and([this.#node(record), this.#against(operation, ['before'])]);
+  }
+
+  /** The record is deleted because the one that it points at is. */
+  along(field: Field): string {
+    const { collection } = this.#invariant;
+    return and([
+      ...this.#goesWith(field),
+      ...this.#fencesAlong(collection, 'r', null),
+      this.#against('delete', ['before']),
+    ]);
+  }
+
+  /** The reference is taken away because the record that it points at is deleted. */
+  clearing(field: Field): string {
+    const { collection, fields } = this.#invariant;
+    if (fields !== null && !fields.includes(field.name)) return 'false';
+    const values = new Map<string, Encoded>([
+      [field.name, { ...this.#encoder.field(collection, field.name, 'r', 'before'), present: 'false' }],
+      ['updated_at', this.#now()],
+    ]);
+    this.#encoder.changed = { collection, record: 'r', values, created: false };
+    const own = raises(this.#rulebook, collection, field.name) ? [not(and(['person', '(= me r)']))] : [];
+    return and([
+      ...this.#goesWith(field),
+      ...own,
+      ...this.#fencesAlong(collection, 'r', field.name),
+      this.#against('update', ['before', 'after']),
+    ]);
+  }
+
+  /** The record at the end of the reference goes: the caller may delete it, or it goes along itself. */
+  #goesWith({ name, type }: Field): string[] {
+    const { collection } = this.#invariant;
+    const target = (type as { collection: string }).collection;
+    const { term, present } = this.#encoder.field(collection, name, 'r', 'before');
+    const { record } = permission(this.#rulebook, 'delete', target);
+    const asked: Asked = {
+      record: term,
+      who: '',
+      world: 'before',
+      field: null,
+      besides: new Map(),
+      reference: () => 'true',
+    };
+    const deleted = this.#encoder.within(target, () => this.#encoder.formula(record, asked));
+    // Whatever could go along with something counts as going, where the fences on it let it.
+    const further = [...collectionOf(this.#rulebook.schema, target).fields.values()].some(
+      (each) => each.type.kind === 'ref' && each.onDelete === 'remove',
+    );
+    return [present, or([deleted, ...(further ? [and(this.#fencesAlong(target, term, null))] : [])])];
+  }
+
+  #fencesAlong(collection: string, record: string, cleared: string | null): string[] {
+    const reading = permission(this.#rulebook, 'read', collection).barriers.filter(
+      ({ about }) => about === null,
+    );
+    const operation = cleared === null ? 'delete' : 'update';
+    const writing = permission(this.#rulebook, operation, collection).barriers.filter(
+      ({ about }) => about === null || (cleared !== null && about.has(cleared)),
+    );
+    const asked: Asked = {
+      record,
+      who: '',
+      world: cleared === null ? 'before' : null,
+      field: null,
+      besides: new Map(),
+      reference: () => 'true',
+    };
+    return this.#encoder.within(collection, () => [
+      ...reading.map(({ node }) => this.#encoder.formula(node, { ...asked, world: 'before' })),
+      ...writing.map(({ node }) => this.#encoder.formula(node, asked)),
+    ]);
+  }
+
+  updating(): string {
+    const { collection, fields } = this.#invariant;
+    const updating = permission(this.#rulebook, 'update', collection);
+    const suppliable = [...this.#fields.values()].filter(
+      ({ name, system }) => !system && leavesOf([updating.field(name).granted]).length > 0,
+    );
+    const supplied = new Map(suppliable.map(({ name }) => [name, this.#flag(`s_${name}`)]));
+    const given = new Map(
+      suppliable.map((field) => [field.name, this.#encoder.given(field.name, field.type, field.required)]),
+    );
+    const stamping = updating.grounds.filter(
+      ({ rule }) => rule.stamps.length > 0 && rule.operations.size === 1,
+    );
+    const values = new Map<string, Encoded>(
+      suppliable.map(({ name }) => [
+        name,
+        choose(supplied.get(name)!, given.get(name)!, this.#encoder.field(collection, name, 'r', 'before')),
+      ]),
+    );
+    const { besides, chosen, further } = this.#stamped(stamping, values, 'update', (ground) =>
+      [...ground.rule.operations.get('update')!].flatMap((name) => supplied.get(name) ?? []),
+    );
+    for (const { rule } of stamping)
+      for (const { field } of rule.stamps)
+        if (supplied.has(field)) further.push(not(and([chosen.get(rule.id)!, supplied.get(field)!])));
+    values.set('updated_at', this.#now());
+    this.#encoder.changed = { collection, record: 'r', values, created: false };
+    const asked = {
+      besides,
+      reference: (name: string) => this.#readable(this.#fields.get(name)!, given.get(name)!),
+    };
+    const allowed = [
+      this.#node(updating.record, asked),
+      ...suppliable.map(({ name }) =>
+        or([not(supplied.get(name)!), this.#node(updating.field(name).whole, { ...asked, field: name })]),
+      ),
+      ...this.#candidates(stamping, chosen, 'update', besides),
+    ];
+    const touched =
+      fields === null
+        ? 'true'
+        : or([
+            ...fields.flatMap((name) => supplied.get(name) ?? []),
+            ...stamping
+              .filter(({ rule }) => rule.stamps.some(({ field }) => fields.includes(field)))
+              .map(({ rule }) => chosen.get(rule.id)!),
+          ]);
+    return and([...allowed, ...further, touched, this.#against('update', ['before', 'after'])]);
+  }
+
+  acting(name: string): string {
+    const { collection, fields } = this.#invariant;
+    const own = permission(this.#rulebook, name, collection);
+    const action = own.action!;
+    const stamping = own.grounds.filter(({ rule }) => rule.stamps.length > 0);
+    const touches = new Set([
+      ...action.sets.keys(),
+      ...stamping.flatMap(({ rule }) => rule.stamps.map(({ field }) => field)),
+    ]);
+    if (fields !== null && !fields.some((field) => touches.has(field))) return 'false';
+    const given = new Map(
+      [...action.parameters].map(([parameter, { type, required }]) => [
+        parameter,
+        this.#encoder.given(parameter, type, required),
+      ]),
+    );
+    const pair = pairKey(name, collection);
+    const values = new Map<string, Encoded>(
+      [...action.sets].map(([field, set]): [string, Encoded] => {
+        const { type } = this.#fields.get(field)!;
+        if (set.kind === 'value') return [field, { ...this.#encoder.value(set.operand, pair), type }];
+        if (set.kind === 'parameter') return [field, { ...given.get(set.name)!, type }];
+        return [field, { ...this.#encoder.field(collection, field, 'r', 'before'), present: 'false' }];
+      }),
+    );
+    const { besides, chosen, further } = this.#stamped(stamping, values, name, () => ['true']);
+    for (const { rule } of stamping)
+      if (rule.stamps.some(({ field }) => action.sets.has(field))) further.push(not(chosen.get(rule.id)!));
+    values.set('updated_at', this.#now());
+    this.#encoder.changed = { collection, record: 'r', values, created: false };
+    const reference = (parameter: string) =>
+      this.#readable(action.parameters.get(parameter)!, given.get(parameter)!);
+    const stamped =
+      fields === null || fields.some((field) => action.sets.has(field))
+        ? 'true'
+        : or(
+            stamping
+              .filter(({ rule }) => rule.stamps.some(({ field }) => fields.includes(field)))
+              .map(({ rule }) => chosen.get(rule.id)!),
+          );
+    return and([
+      this.#node(own.record, { besides, reference }),
+      ...this.#candidates(stamping, chosen, name, besides),
+      ...this.#required(action, values),
+      ...further,
+      stamped,
+      this.#against(name, ['before', 'after']),
+    ]);
+  }
+
+  creating(group: readonly Ground[]): string {
+    const { collection, fields } = this.#invariant;
+    const creating = permission(this.#rulebook, 'create', collection);
+    const stamps = new Map(group[0]!.rule.stamps.map(({ field, value }) => [field, value]));
+    const covered = new Set(group.flatMap(({ rule }) => [...rule.operations.get('create')!]));
+    const suppliable = [...this.#fields.values()].filter(
+      ({ name, system }) => !system && covered.has(name) && !stamps.has(name),
+    );
+    const supplied = new Map(suppliable.map(({ name }) => [name, this.#flag(`s_${name}`)]));
+    const given = new Map(
+      suppliable.map((field) => [field.name, this.#encoder.given(field.name, field.type, field.required)]),
+    );
+    const pair = pairKey('create', collection);
+    const values = new Map<string, Encoded>();
+    for (const { name, type, system, default: standard } of this.#fields.values()) {
+      if (name === 'id') continue;
+      const stamp = stamps.get(name);
+      if (system) values.set(name, this.#now());
+      else if (stamp !== undefined) values.set(name, { ...this.#encoder.value(stamp, pair), type });
+      else {
+        const otherwise: Encoded =
+          standard === null
+            ? {
+                ...this.#encoder.value(
+                  {
+                    kind: 'nothing',
+                    type: type.kind === 'list' || type.kind === 'json' ? simpleTypes.boolean : type,
+                  },
+                  pair,
+                ),
+                type,
+              }
+            : standard.kind === 'now'
+              ? this.#now()
+              : this.#encoder.value({ kind: 'literal', value: standard.value, type }, pair);
+        values.set(
+          name,
+          supplied.has(name) ? choose(supplied.get(name)!, given.get(name)!, otherwise) : otherwise,
+        );
+      }
+    }
+    this.#encoder.changed = { collection, record: 'r', values, created: true };
+    const nodes = (name: string | null): string =>
+      or(
+        group
+          .filter(({ rule }) => name === null || rule.operations.get('create')!.has(name))
+          .map(({ node }) => this.#node(node, { field: name })),
+      );
+    return and([
+      nodes(null),
+      this.#node(creating.fenced),
+      ...suppliable.map(({ name, type }) =>
+        or([
+          not(supplied.get(name)!),
+          and([
+            nodes(name),
+            this.#node(creating.field(name).fenced),
+            type.kind === 'ref' ? this.#readable({ type }, given.get(name)!) : 'true',
+          ]),
+        ]),
+      ),
+      ...[...this.#fields.values()].flatMap(({ name, required }) =>
+        required && name !== 'id' ? [values.get(name)!.present] : [],
+      ),
+      fields === null
+        ? 'true'
+        : or(
+            fields.map(
+              (name) => supplied.get(name) ?? (values.has(name) ? values.get(name)!.present : 'true'),
+            ),
+          ),
+      this.#against('create', ['after']),
+    ]);
+  }
+
+  /** What stamps put in, each where its rule is chosen. A rule that stamps counts only where it is. */
+  #stamped(
+    stamping: readonly Ground[],
+    values: Map<string, Encoded>,
+    operation: string,
+    covers: (ground: Ground) => readonly string[],
+  ) {
+    const { collection } = this.#invariant;
+    const besides = new Map<TrueOf, string>();
+    const chosen = new Map<string, string>();
+    const further: string[] = [];
+    for (const ground of stamping) {
+      const flag = this.#encoder.fresh('stamps', 'Bool');
+      chosen.set(ground.rule.id, flag);
+      besides.set(ground.leaf, flag);
+      further.push(or([not(flag), ...covers(ground)]));
+      if (ground.rule.stamps.some(({ field }) => raises(this.#rulebook, collection, field)))
+        further.push(not(and([flag, 'person', '(= me r)'])));
+      for (const { field, value } of ground.rule.stamps) {
+        const before = values.get(field) ?? this.#encoder.field(collection, field, 'r', 'before');
+        values.set(field, choose(flag, this.#stampValue({ field, value }, operation), before));
+      }
+    }
+    return { besides, chosen, further };
+  }
+
+  #stampValue({ field, value }: Stamp, operation: string): Encoded {
+    const encoded = this.#encoder.value(value, pairKey(operation, this.#invariant.collection));
+    return { ...encoded, type: this.#fields.get(field)!.type };
+  }
+
+  /** A rule that stamps is true with what is stamped, or is somebody's who shares the record. */
+  #candidates(
+    stamping: readonly Ground[],
+    chosen: ReadonlyMap<string, string>,
+    operation: string,
+    besides: ReadonlyMap<TrueOf, string>,
+  ): string[] {
+    const { collection } = this.#invariant;
+    if (operation === 'update' && shareableCollections(this.#rulebook).has(collection)) return [];
+    return stamping.map(({ rule, node }) => or([not(chosen.get(rule.id)!), this.#node(node, { besides })]));
+  }
+
+  #required(action: Action, values: ReadonlyMap<string, Encoded>): string[] {
+    return [...action.sets.keys()].flatMap((field) =>
+      this.#fields.get(field)!.required ? [values.get(field)!.present] : [],
+    );
+  }
+
+  /** What a reference is given can be read by the caller, as things are before the step. */
+  #readable({ type }: Pick<Field, 'type'>, { term, present }: Encoded): string {
+    if (type.kind !== 'ref') return 'true';
+    const { collection } = type;
+    const { record } = permission(this.#rulebook, 'read', collection);
+    const asked: Asked = {
+      record: term,
+      who: '',
+      world: 'before',
+      field: null,
+      besides: new Map(),
+      reference: () => 'true',
+    };
+    const readable = this.#encoder.within(collection, () => this.#encoder.formula(record, asked));
+    return or([not(present), and([this.#encoder.there(collection, term), readable])]);
+  }
+
+  #node(node: Node, asked: Partial<Asked> = {}): string {
+    return this.#encoder.formula(node, {
+      record: 'r',
+      who: '',
+      world: null,
+      field: null,
+      besides: new Map(),
+      reference: () => 'true',
+      ...asked,
+    });
+  }
+
+  /** The condition is not true on one of the sides. */
+  #against(operation: string, worlds: readonly ('before' | 'after')[]): string {
+    const { collection, only } = this.#invariant;
+    const pair = pairKey(operation, collection);
+    return or(
+      worlds.map((world) =>
+        not(this.#encoder.condition(only, { frame: ['r'], pair, world, sides: true, who: '' }).yes),
+      ),
+    );
+  }
+
+  #now(): Encoded {
+    return { term: 'now', present: 'true', type: simpleTypes.timestamp };
+  }
+
+  #flag(name: string): string {
+    this.#encoder.declarations.constant(name, 'Bool');
+    return name;
+  }
+}
+
+function choose(flag: string, yes: Encoded, no: Encoded): Encoded {
+  const either = (one: string, other: string) => (one === other ? one : `(ite ${flag} ${one} ${other})`);
+  return { term: either(yes.term, no.term), present: either(yes.present, no.present), type: no.type };
+}

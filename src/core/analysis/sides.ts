@@ -1,0 +1,181 @@
+import type { Caller } from '../decide/caller.ts';
+import { leavesOf } from '../decide/nodes.ts';
+import { permission } from '../decide/permission.ts';
+import { compilePredicate } from '../evaluate/closures.ts';
+import { nodesOf, type Condition, type Operand, type PathOperand } from '../ir/conditions.ts';
+import { folded } from '../ir/fold.ts';
+import { rewriteCondition, unknown } from '../ir/rewrite.ts';
+import type { Rulebook } from '../ir/rulebook.ts';
+
+/** What a change would put into a record, by field: values, and paths from the record as it is, from `me`, or from a variable. */
+export type Overlay = ReadonlyMap<string, Operand>;
+
+/**
+ * A condition of a write as one about the record as it is: on the side asked, `this` and bare names are the record as it is
+ * or as it would become, `old` always the one and `new` the other. Holds only where `readsBack` finds nothing that the change
+ * touches.
+ */
+export function seenFrom(condition: Condition, side: 'before' | 'after', overlay: Overlay): Condition {
+  return rewriteCondition(condition, {
+    path(path) {
+      const { root } = path;
+      if (root === 'old') return { ...path, root: 'record' };
+      if (root === 'new' || (root === 'record' && side === 'after')) return overlaid(path, overlay);
+      return path;
+    },
+    condition: folded,
+  });
+}
+
+function overlaid(path: PathOperand, overlay: Overlay): Operand {
+  const [first, ...rest] = path.steps;
+  const value = overlay.get(first!.field);
+  if (value === undefined) return { ...path, root: 'record' };
+  if (rest.length === 0) return value.kind === 'nothing' ? { kind: 'nothing', type: path.type } : value;
+  return value.kind === 'path'
+    ? { ...value, steps: [...value.steps, ...rest], type: path.type }
+    : { kind: 'nothing', type: path.type };
+}
+
+/** A condition about a record, as one about the record of the quantifier of this depth. */
+export function movedTo(condition: Condition, depth: number): Condition {
+  return rewriteCondition(condition, {
+    path: (path) =>
+      path.root === 'me'
+        ? path
+        : { ...path, root: typeof path.root === 'number' ? path.root + depth : depth },
+    depth: (each) => each + depth,
+  });
+}
+
+/** Could it be true of any record, as far as its shape tells? */
+export function isHopeless(condition: Condition): boolean {
+  switch (condition.kind) {
+    case 'constant':
+      return !condition.value;
+    case 'and':
+      return condition.operands.some(isHopeless);
+    case 'or':
+      return condition.operands.every(isHopeless);
+    case 'not':
+      return condition.operand === unknown;
+    default:
+      return condition === unknown;
+  }
+}
+
+/** Under one quantifier more: what speaks of records of quantifiers speaks of them one deeper. */
+export function deeper(condition: Condition): Condition {
+  return rewriteCondition(condition, {
+    path: (path) => (typeof path.root === 'number' ? { ...path, root: path.root + 1 } : path),
+    depth: (depth) => depth + 1,
+  });
+}
+
+/**
+ * The fields of records of a collection that a condition reads other than from the record in hand: a path that comes back, a
+ * quantifier over it, a tree, what `me may` asks. On the side after a change these see the change, which no condition about
+ * the record as it is can say.
+ */
+export function readsBack(
+  rulebook: Rulebook,
+  condition: Condition,
+  collection: string,
+  asked: Set<string> = new Set(),
+): Set<string> {
+  const found = new Set<string>();
+  const add = (of: string, field: string) => {
+    if (of === collection) found.add(field);
+  };
+  for (const node of nodesOf(condition)) {
+    if (node.kind === 'path') {
+      const beyond = typeof node.root === 'number' ? node.steps : node.steps.slice(1);
+      for (const step of beyond) add(step.collection, step.field);
+    } else if (node.kind === 'within') {
+      add(node.parent.collection, node.parent.field);
+    } else if (node.kind === 'may') {
+      const key = `${node.operation} ${node.collection} ${node.fields.join(' ')}`;
+      if (asked.has(key)) continue;
+      asked.add(key);
+      for (const operation of new Set(['read', node.operation])) {
+        const { record, field } = permission(rulebook, operation, node.collection);
+        const wanted = [
+          record,
+          ...(operation === node.operation ? node.fields.map((each) => field(each).whole) : []),
+        ];
+        for (const { when } of leavesOf(wanted)) {
+          for (const part of nodesOf(when))
+            if (part.kind === 'path' && part.root !== 'me')
+              add(part.steps[0]!.collection, part.steps[0]!.field);
+          for (const each of readsBack(rulebook, when, collection, asked)) found.add(each);
+        }
+      }
+    }
+  }
+  return found;
+}
+
+/** Does it speak of the record in hand? Otherwise it has one answer for all records. */
+export function speaksOfRecord(condition: Condition | Operand): boolean {
+  return [...nodesOf(condition)].some(
+    (node) => node.kind === 'path' && (node.root === 'record' || node.root === 'old' || node.root === 'new'),
+  );
+}
+
+/**
+ * The condition with every part answered that what is known of the caller and the clock answers alone. An unknown part stays
+ * what it is, unknown.
+ */
+export function answered(condition: Condition, caller: Caller, now: string): Condition {
+  const known = { caller, roles: none, now, look: () => null, all: () => [], may: () => false };
+  return rewriteCondition(condition, {
+    condition(part) {
+      if (part.kind === 'constant' || part === unknown) return part;
+      if (part.kind === 'and' || part.kind === 'or' || part.kind === 'not') return folded(part);
+      if (!isAtHand(part)) return part;
+      const truth = compilePredicate(part)({}, known);
+      return truth === null ? unknown : { kind: 'constant', value: truth };
+    },
+  });
+}
+
+const none: ReadonlySet<string> = new Set();
+
+/** Of literals, the clock and the caller's own values alone. */
+function isAtHand(condition: Condition): boolean {
+  return [...nodesOf(condition)].every((node) => {
+    switch (node.kind) {
+      case 'some':
+      case 'count':
+      case 'may':
+      case 'within':
+      case 'has role':
+      case 'as':
+        return false;
+      case 'path':
+        return node.root === 'me' && node.steps.length === 1;
+      case 'constant':
+      case 'equal':
+      case 'less':
+      case 'at most':
+      case 'contains':
+      case 'starts with':
+      case 'ends with':
+      case 'member':
+      case 'among':
+      case 'missing':
+      case 'holds':
+      case 'and':
+      case 'or':
+      case 'not':
+      case 'literal':
+      case 'nothing':
+      case 'now':
+      case 'today':
+      case 'lower':
+      case 'length':
+      case 'shift':
+        return true;
+    }
+  });
+}

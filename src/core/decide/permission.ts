@@ -1,0 +1,286 @@
+import type { Condition } from '../ir/conditions.ts';
+import {
+  actionKey,
+  type Action,
+  type Audience,
+  type Fence,
+  type Operation,
+  type Rule,
+  type Rulebook,
+} from '../ir/rulebook.ts';
+import { PEOPLE, collectionOf } from '../types/schema.ts';
+import { rolesFor, speaksOf, type Caller } from './caller.ts';
+import {
+  all,
+  any,
+  holdsAlways,
+  holdsNever,
+  interpret,
+  shareable,
+  type Node,
+  type NodeTable,
+  type Pair,
+  type Shareable,
+  type Sides,
+  type TrueOf,
+} from './nodes.ts';
+import type { Barrier, FieldPermission, Ground, Permission } from './formula.ts';
+import { sharedGrounds } from './shares.ts';
+
+/** What decides for anybody at all: whom sentences speak of is left open. Cost: once for each rulebook. */
+export function permission(rulebook: Rulebook, operation: Operation, collection: string): Permission {
+  const known = knownOf(anybodys, rulebook);
+  const key = `${operation} ${collection}`;
+  let found = known.get(key);
+  if (found === undefined) known.set(key, (found = madeFor(rulebook, { operation, collection })));
+  return found;
+}
+
+/** What decides for one caller: who they are, what they hold and what is shared with them is settled. */
+export function permissionOf(
+  rulebook: Rulebook,
+  caller: Caller,
+  operation: Operation,
+  collection: string,
+): Permission {
+  const known = knownOf(knownOf(callers, rulebook), caller);
+  const key = `${operation} ${collection}`;
+  let found = known.get(key);
+  if (found === undefined)
+    known.set(key, (found = foldedFor(rulebook, caller, permission(rulebook, operation, collection))));
+  return found;
+}
+
+const anybodys = new WeakMap<Rulebook, Map<string, Permission>>();
+const callers = new WeakMap<Rulebook, WeakMap<Caller, Map<string, Permission>>>();
+
+function knownOf<K extends WeakKey, V extends object>(all: WeakMap<K, V>, key: K): V {
+  let known = all.get(key);
+  if (known === undefined)
+    all.set(key, (known = (all === (callers as unknown) ? new WeakMap() : new Map()) as unknown as V));
+  return known;
+}
+
+/** The sides on which the sentences of an operation are asked. */
+export function sidesOf(operation: Operation): Sides {
+  if (operation === 'create') return 'after';
+  return operation === 'read' || operation === 'delete' || operation === 'share' ? 'before' : 'both';
+}
+
+/** The collections and operations that a rulebook's sentences name, by collection and operation. */
+interface Sentences {
+  readonly rules: ReadonlyMap<string, readonly Rule[]>;
+  readonly fences: ReadonlyMap<string, readonly Fence[]>;
+}
+
+const sentencesOf = new WeakMap<Rulebook, Sentences>();
+
+function sentences(rulebook: Rulebook): Sentences {
+  let known = sentencesOf.get(rulebook);
+  if (known === undefined) {
+    const by = <T extends Rule | Fence>(all: readonly T[]) => {
+      const found = new Map<string, T[]>();
+      for (const each of all)
+        for (const operation of each.operations.keys()) {
+          const key = `${operation} ${each.collection}`;
+          const some = found.get(key);
+          if (some === undefined) found.set(key, [each]);
+          else some.push(each);
+        }
+      return found;
+    };
+    sentencesOf.set(rulebook, (known = { rules: by(rulebook.rules), fences: by(rulebook.fences) }));
+  }
+  return known;
+}
+
+function madeFor(rulebook: Rulebook, pair: Pair): Permission {
+  const { operation, collection } = pair;
+  const key = `${operation} ${collection}`;
+  const sides = sidesOf(operation);
+  const action = rulebook.actions.get(actionKey(collection, operation)) ?? null;
+  const { rules, fences } = sentences(rulebook);
+  const grounds = (rules.get(key) ?? []).map((rule) => groundOf(rule, pair, sides));
+  const barriers = (fences.get(key) ?? []).map((fence) => barrierOf(fence, pair, operation, sides));
+  // An action is an update, too, of every field that it sets.
+  if (action !== null)
+    for (const fence of fences.get(`update ${collection}`) ?? []) {
+      const barrier = barrierOf(fence, { operation: 'update', collection }, 'update', sides);
+      const { about } = barrier;
+      if (about === null || [...action.sets.keys()].some((field) => about.has(field)))
+        barriers.push({ ...barrier, about: null });
+    }
+  return assembled(
+    rulebook,
+    pair,
+    action,
+    grounds,
+    barriers,
+    isShareable(operation) ? [shared(operation)] : [],
+  );
+}
+
+function isShareable(operation: Operation): operation is Shareable {
+  return (shareable as readonly string[]).includes(operation);
+}
+
+function shared(operation: Shareable): Node {
+  return Object.freeze({ kind: 'shared', operation });
+}
+
+function groundOf(rule: Rule, pair: Pair, sides: Sides): Ground {
+  const leaf = trueOf(rule, rule.when, pair, sides);
+  return { rule, leaf, node: all([speaks(rule.audience, pair), leaf], 'a rule') };
+}
+
+function barrierOf(fence: Fence, pair: Pair, operation: Operation, sides: Sides): Barrier {
+  const passed = trueOf(fence, fence.when, pair, sides);
+  const exempt: Node[] =
+    fence.exempt.size === 0 ? [] : [Object.freeze({ kind: 'exempts', roles: fence.exempt, pair })];
+  return { fence, about: fence.operations.get(operation)!, node: any([...exempt, passed], 'a fence') };
+}
+
+function speaks(audience: Audience, pair: Pair): Node {
+  return audience.everybody ? holdsAlways : Object.freeze({ kind: 'speaks', audience, pair });
+}
+
+export function trueOf(sentence: Rule | Fence, when: Condition, pair: Pair, sides: Sides): TrueOf {
+  return Object.freeze({ kind: 'true of', sentence, when, pair, sides });
+}
+
+/** `further`: reasons to allow that are no rule. */
+function assembled(
+  rulebook: Rulebook,
+  pair: Pair,
+  action: Action | null,
+  grounds: readonly Ground[],
+  barriers: readonly Barrier[],
+  further: readonly Node[],
+): Permission {
+  const { operation, collection } = pair;
+  const { fields } = collectionOf(rulebook.schema, collection);
+  const granted = anyGround(grounds, further);
+  const fenced = every(barriers.filter(({ about }) => about === null));
+  const readable: Node[] =
+    operation === 'read' || operation === 'create'
+      ? []
+      : [Object.freeze({ kind: 'permitted', pair: { operation: 'read', collection }, side: 'before' })];
+  const raised =
+    action === null ? [] : [...action.sets.keys()].filter((field) => raises(rulebook, collection, field));
+  const references = [...(action?.parameters ?? [])].filter(([, { type }]) => type.kind === 'ref');
+  const record = all(
+    [
+      ...readable,
+      ...(raised.length > 0 ? [notOwn] : []),
+      ...references.map(([name]) => reference(name)),
+      granted,
+      ...(fenced === holdsAlways ? [] : [fenced]),
+    ],
+    'the whole',
+  );
+  const known = new Map<string, FieldPermission>();
+  const field = (name: string): FieldPermission => {
+    let found = known.get(name);
+    if (found !== undefined) return found;
+    const reading = operation === 'read';
+    // The id comes with every readable record, and no fence is about it.
+    const isId = reading && name === 'id';
+    const covering = isId ? grounds : grounds.filter(({ rule }) => rule.operations.get(operation)!.has(name));
+    const own = covering.length === grounds.length ? granted : anyGround(covering, further);
+    const about = isId ? [] : barriers.filter((each) => each.about?.has(name) === true);
+    const type = fields.get(name)?.type;
+    const parts = [
+      ...(operation === 'update' && raises(rulebook, collection, name) ? [notOwn] : []),
+      own,
+      ...about.map(({ node }) => node),
+      ...(!reading && type?.kind === 'ref' ? [reference(name)] : []),
+    ];
+    known.set(name, (found = { granted: own, fenced: every(about), whole: all(parts, 'a field') }));
+    return found;
+  };
+  return { pair, action, grounds, barriers, granted, fenced, record, field };
+}
+
+const notOwn: Node = Object.freeze({ kind: 'not own record' });
+
+function reference(field: string): Node {
+  return Object.freeze({ kind: 'reference readable', field });
+}
+
+function anyGround(grounds: readonly Ground[], further: readonly Node[]): Node {
+  return any([...grounds.map(({ node }) => node), ...further], 'granted');
+}
+
+function every(barriers: readonly Barrier[]): Node {
+  return barriers.length === 0
+    ? holdsAlways
+    : all(
+        barriers.map(({ node }) => node),
+        'fences',
+      );
+}
+
+/**
+ * Would changing this field of one's own entry be giving oneself what it opens? It decides about the caller, and the
+ * rulebook does not say `self set`.
+ */
+export function raises(rulebook: Rulebook, collection: string, field: string): boolean {
+  return (
+    collection === PEOPLE &&
+    rulebook.ofTheCaller.get(PEOPLE)?.has(field) === true &&
+    collectionOf(rulebook.schema, PEOPLE).fields.get(field)?.selfSet === false
+  );
+}
+
+/** Settles for one caller whom sentences speak of, whom fences exempt, and what is shared. */
+function foldedFor(rulebook: Rulebook, caller: Caller, open: Permission): Permission {
+  const { pair, action } = open;
+  const settle = (node: Node) => folded(rulebook, caller, node);
+  const grounds = open.grounds.flatMap((ground): Ground[] => {
+    const node = settle(ground.node);
+    return node === holdsNever ? [] : [{ ...ground, node }];
+  });
+  const further = isShareable(pair.operation)
+    ? sharedGrounds(
+        rulebook,
+        caller,
+        pair,
+        (who, operation) => permissionOf(rulebook, who, operation, pair.collection),
+        (rule, when, sides = sidesOf(pair.operation) as 'before') => trueOf(rule, when, pair, sides),
+      )
+    : [];
+  const barriers = open.barriers.flatMap((barrier): Barrier[] => {
+    const node = settle(barrier.node);
+    return node === holdsAlways ? [] : [{ ...barrier, node }];
+  });
+  return assembled(rulebook, pair, action, [...grounds, ...further], barriers, []);
+}
+
+/** The one function that puts a caller into a formula. What is shared is put in beside it, as grounds. */
+export function folded(rulebook: Rulebook, caller: Caller, node: Node): Node {
+  const same = (each: Node) => each;
+  const roles = ({ operation, collection }: Pair) => rolesFor(rulebook, caller, operation, collection);
+  const table: NodeTable<Node> = {
+    all(each) {
+      const parts = each.parts.map((part) => interpret(part, table)).filter((part) => part !== holdsAlways);
+      if (parts.includes(holdsNever)) return holdsNever;
+      return parts.length === 0 ? holdsAlways : all(parts, each.reason);
+    },
+    any(each) {
+      const parts = each.parts.map((part) => interpret(part, table)).filter((part) => part !== holdsNever);
+      if (parts.includes(holdsAlways)) return holdsAlways;
+      return parts.length === 0 ? holdsNever : any(parts, each.reason);
+    },
+    speaks: ({ audience, pair }) => (speaksOf(audience, caller, roles(pair)) ? holdsAlways : holdsNever),
+    exempts({ roles: exempt, pair }) {
+      const held = roles(pair);
+      return [...exempt].some((role) => held.has(role)) ? holdsAlways : holdsNever;
+    },
+    'true of': same,
+    permitted: same,
+    'reference readable': same,
+    'not own record': same,
+    shared: same,
+  };
+  return interpret(node, table);
+}

@@ -1,0 +1,125 @@
+import type { Rulebook } from '../../ir/rulebook.ts';
+import type { Field } from '../../types/schema.ts';
+import type { Caller } from '../caller.ts';
+import { couldHold, leavesOf, type Node } from '../nodes.ts';
+import type { Permission } from '../formula.ts';
+import { permissionOf, raises } from '../permission.ts';
+import { ask, type Steps } from './asking.ts';
+import { isTrue } from './change.ts';
+import { refused, type Cleared, type Verdict } from './verdict.ts';
+
+/** Records that one delete may take along: more than that is a job for the application, piece by piece. */
+export const MOST_AFFECTED = 10_000;
+
+/** What is done to a record as it is: reading it, or sharing it. `fields`: all must be shown. */
+export function* looking<V>(permission: Permission, fields: readonly string[] = []): Steps<V, Verdict<V>> {
+  if (permission.pair.operation !== 'read' && !(yield* ask('readable', {}))) return refused('not readable');
+  const wanted = [permission.record, ...fields.map((field) => permission.field(field).whole)];
+  const truths = yield* ask<V, 'truths'>('truths', { of: leavesOf(wanted), change: { kind: 'none' } });
+  if (!isTrue(permission.record, truths))
+    return refused(permission.pair.operation === 'read' ? 'not readable' : 'no rule');
+  const hidden = fields.filter((field) => !isTrue(permission.field(field).whole, truths));
+  if (hidden.length > 0) return refused('no rule', hidden);
+  return { allowed: true, values: new Map(), follows: { removed: new Map(), cleared: [] } };
+}
+
+/**
+ * Removing a record: readable, precondition, a delete rule that is true and every fence; and then what `on delete` says of
+ * those that point at it, over any number of steps. No grants are asked for on those records, but every fence on them must
+ * let the caller do what happens to them, and nobody's own entry loses what decides about them.
+ */
+export function* deleting<V>(
+  rulebook: Rulebook,
+  caller: Caller,
+  permission: Permission,
+  id: string,
+): Steps<V, Verdict<V>> {
+  if (!(yield* ask('readable', {}))) return refused('not readable');
+  if (!(yield* ask('precondition', {}))) return refused('changed meanwhile');
+  const truths = yield* ask<V, 'truths'>('truths', {
+    of: leavesOf([permission.record]),
+    change: { kind: 'none' },
+  });
+  if (!isTrue(permission.record, truths)) return refused('no rule');
+  const { collection } = permission.pair;
+  const removed = new Map<string, Set<string>>([[collection, new Set([id])]]);
+  const cleared: Cleared[] = [];
+  const queue = [{ collection, targets: [id] as readonly string[] }];
+  let affected = 0;
+  for (const target of queue) {
+    for (const { holder, field } of referrersOf(rulebook, target.collection)) {
+      const pointing = yield* ask<V, 'referrers'>('referrers', {
+        collection: holder,
+        field: field.name,
+        targets: target.targets,
+      });
+      const gone = removed.get(holder) ?? new Set<string>();
+      const ids = pointing.filter((each) => !gone.has(each));
+      if (ids.length === 0) continue;
+      if ((affected += ids.length) > MOST_AFFECTED) return refused('still referenced');
+      const clearing = field.onDelete === 'clear';
+      if (
+        clearing &&
+        caller.person !== null &&
+        ids.includes(caller.person.id) &&
+        raises(rulebook, holder, field.name)
+      )
+        return refused('follows fenced');
+      const fences = fencesAlong(rulebook, caller, holder, clearing ? field.name : null);
+      if (!fences.every(couldHold)) return refused('follows fenced');
+      const about = { of: leavesOf(fences), collection: holder, ids, cleared: clearing ? field.name : null };
+      if (fences.length > 0 && !(yield* ask<V, 'passed'>('passed', about))) return refused('follows fenced');
+      if (clearing) {
+        cleared.push({ collection: holder, field: field.name, ids, targets: target.targets });
+      } else {
+        removed.set(holder, new Set([...gone, ...ids]));
+        queue.push({ collection: holder, targets: ids });
+      }
+    }
+  }
+  if (yield* ask<V, 'held'>('held', { removed })) return refused('still referenced');
+  removed.get(collection)!.delete(id);
+  return {
+    allowed: true,
+    values: new Map(),
+    follows: { removed: new Map([...removed].map(([name, ids]) => [name, [...ids]])), cleared },
+  };
+}
+
+/**
+ * The fences that concern the caller on what happens to a record because another is deleted: it is deleted itself, or has the
+ * field cleared. A read fence hides the record from whatever would change it, so it counts, too.
+ */
+export function fencesAlong(
+  rulebook: Rulebook,
+  caller: Caller,
+  holder: string,
+  cleared: string | null,
+): Node[] {
+  const reading = permissionOf(rulebook, caller, 'read', holder);
+  const writing = permissionOf(rulebook, caller, cleared === null ? 'delete' : 'update', holder);
+  return [
+    ...reading.barriers.filter(({ about }) => about === null),
+    ...writing.barriers.filter(({ about }) => about === null || (cleared !== null && about.has(cleared))),
+  ].map(({ node }) => node);
+}
+
+/** The fields that point at records of a collection, and say what becomes of theirs when such a one is deleted. */
+export function referrersOf(
+  rulebook: Pick<Rulebook, 'schema'>,
+  target: string,
+): { holder: string; field: Field }[] {
+  return [...rulebook.schema.values()].flatMap((collection) =>
+    [...collection.fields.values()]
+      .filter(
+        (field) =>
+          field.onDelete !== 'refuse' && field.type.kind === 'ref' && field.type.collection === target,
+      )
+      .map((field) => ({ holder: collection.name, field })),
+  );
+}
+
+/** Does the rulebook let anything be taken along when a record is deleted? */
+export function takesAlong(rulebook: Pick<Rulebook, 'schema'>, collection: string): boolean {
+  return referrersOf(rulebook, collection).length > 0;
+}

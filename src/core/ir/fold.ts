@@ -1,0 +1,23 @@
+import { negate, type Condition } from './conditions.ts';
+
+export const isNever: Condition = { kind: 'constant', value: false };
+
+/** Constants taken out of `and`, `or` and `not`; every other condition as it is. */
+export function folded(condition: Condition): Condition {
+  switch (condition.kind) {
+    case 'and':
+    case 'or': {
+      const decisive = condition.kind === 'or';
+      const parts = condition.operands.filter((part) => part.kind !== 'constant' || part.value === decisive);
+      const settled = parts.find((part) => part.kind === 'constant');
+      if (settled !== undefined) return settled;
+      const [only] = parts;
+      if (parts.length === 0) return { kind: 'constant', value: !decisive };
+      return parts.length === 1 ? only! : { ...condition, operands: parts };
+    }
+    case 'not':
+      return condition.operand.kind === 'constant' ? negate(condition.operand) : condition;
+    default:
+      return condition;
+  }
+}

@@ -1,0 +1,195 @@
+import type { Dice } from '../../src/core/analysis/dice.ts';
+
+/**
+ * Small rulebooks for whole outcomes: creates with defaults and groups of stamps, updates with stamps, actions, deletions with
+ * what follows, shares, `old` and `new`, conditional roles, field fences, people's own record, trees.
+ */
+export const outcomeCollections = ['people', 'zones', 'boxes', 'notes'] as const;
+export type OutcomeCollection = (typeof outcomeCollections)[number];
+
+export const outcomeSchema = `
+people { zone ref zones  grade integer  nick text  mentor ref people }
+collection zones { name text label  parent ref zones  tree by parent }
+collection boxes {
+  code text label  owner ref people on delete clear  zone ref zones on delete remove  state one of ("new", "open", "shut") = "new"
+  size integer = 1  locked boolean  signed ref people  due date  twin ref boxes
+  owned by owner
+}
+collection notes { code text label  box ref boxes required on delete remove  about ref boxes on delete clear  writer ref people  kind one of ("a", "b") = "a"  marked boolean = false  owned by writer }
+action seal on boxes (size integer, zone ref zones) sets state = "shut", size = size, zone = zone
+action claim_it on boxes sets owner = me, locked = missing
+action mark on notes (kind one of ("a", "b") required) sets kind = kind, marked = true
+action promote on people (grade integer required) sets grade = grade
+`;
+
+/** Roles given by hand; `w3` is held by a condition. */
+export const outcomeRoles = ['w1', 'w2'] as const;
+
+/** Everything may feed everything: who could raise whom is not what is compared here. */
+const accepts = ['people', 'zones', 'boxes', 'notes'].flatMap((name) =>
+  ['people', 'zones', 'boxes', 'notes', 'w3', 'mine'].map(
+    (fed) => `accept ${name} feeds ${fed} because "a test"`,
+  ),
+);
+
+const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
+  people: [
+    'this = me',
+    'grade > 1',
+    'zone within me.zone',
+    'mentor = me',
+    'nick is present',
+    'me.grade >= 2',
+  ],
+  zones: ['parent is present', 'this within me.zone', 'name = "a"', 'parent.name != "b"'],
+  boxes: [
+    'owner = me',
+    'state = "open"',
+    'state != "shut"',
+    'zone within me.zone',
+    'signed is missing',
+    'signed = me',
+    'size > 1',
+    'size < me.grade',
+    'locked',
+    'not locked',
+    'owner.mentor = me',
+    'this in me.mine',
+    'twin.state = "open"',
+    'some n in notes has (n.box = this and n.writer = me)',
+    'no n in notes has (n.box = this and n.marked)',
+    'due is missing or due < today',
+    'me has role w2',
+  ],
+  notes: [
+    'writer = me',
+    'box.owner = me',
+    'me may read box',
+    'kind = "a"',
+    'marked',
+    'not marked',
+    'about is present',
+    'me may update box (state)',
+  ],
+};
+
+/** What only a change can be asked. */
+const transitions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
+  people: ['old.grade = new.grade', 'new.grade < 2', 'old.nick is missing'],
+  zones: ['old.name = new.name', 'new.parent is present'],
+  boxes: [
+    'old.state = "new" and new.state = "open"',
+    'old.size < new.size',
+    'new.owner = old.owner',
+    'old.signed is missing',
+    'new.signed = me',
+    'new.zone within me.zone',
+    'new.state in ("open", "shut")',
+    'old.locked is missing or new.locked',
+  ],
+  notes: ['old.kind = "a"', 'new.kind != old.kind', 'new.about = old.about'],
+};
+
+const fields: Readonly<Record<OutcomeCollection, readonly string[]>> = {
+  people: ['zone', 'grade', 'nick', 'mentor'],
+  zones: ['name', 'parent'],
+  boxes: ['code', 'owner', 'zone', 'state', 'size', 'locked', 'signed', 'due', 'twin'],
+  notes: ['code', 'box', 'about', 'writer', 'kind', 'marked'],
+};
+
+const stamps: Readonly<Record<OutcomeCollection, readonly string[]>> = {
+  people: ['mentor = me'],
+  zones: [],
+  boxes: ['owner = me', 'signed = me', 'state = "open"', 'size = 2', 'owner = me, signed = me'],
+  notes: ['writer = me', 'marked = true'],
+};
+
+const actions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
+  people: ['promote'],
+  zones: [],
+  boxes: ['seal', 'claim_it'],
+  notes: ['mark'],
+};
+
+/** Writes the sentences. */
+export function outcomeRulebook(dice: Dice): string {
+  const list = (collection: OutcomeCollection) => {
+    // A note needs its box, or nothing could fill it.
+    const some = fields[collection].filter((name) => name === 'box' || dice.percent(55));
+    if (some.length === 0 || dice.percent(35)) return '(all)';
+    if (collection === 'notes') return `(${some.join(', ')})`;
+    return dice.percent(70) ? `(${some.join(', ')})` : `(all but ${some.join(', ')})`;
+  };
+  const when = (collection: OutcomeCollection, change: boolean) => {
+    const pool = change && dice.percent(50) ? transitions[collection] : conditions[collection];
+    const one = dice.pick(pool);
+    if (dice.percent(60)) return one;
+    const other = dice.pick(
+      change ? [...conditions[collection], ...transitions[collection]] : conditions[collection],
+    );
+    return dice.percent(50) ? `${one} and ${other}` : `${one} or ${other}`;
+  };
+  const who = () => dice.pick(['people', 'people', 'everybody', 'w1', 'w2', 'w3', 'w1, w2']);
+  const condition = (collection: OutcomeCollection, change: boolean) =>
+    dice.percent(75) ? ` when ${when(collection, change)}` : '';
+  const stamp = (collection: OutcomeCollection, chance: number) =>
+    stamps[collection].length > 0 && dice.percent(chance) ? ` stamp ${dice.pick(stamps[collection])}` : '';
+  const blocks = outcomeCollections.map((collection) => {
+    const sentences = [`${who()} may read ${list(collection)}${condition(collection, false)}`];
+    if (dice.percent(50)) sentences.push(`${who()} may read (all)${condition(collection, false)}`);
+    if (collection !== 'people')
+      for (let count = dice.between(1, 2); count > 0; count--)
+        sentences.push(
+          `${who()} may create ${list(collection)}${condition(collection, false)}${stamp(collection, 50)}`,
+        );
+    for (let count = dice.between(1, 3); count > 0; count--)
+      sentences.push(
+        `${who()} may update ${list(collection)}${condition(collection, true)}${stamp(collection, 35)}`,
+      );
+    if (dice.percent(70)) sentences.push(`${who()} may delete${condition(collection, false)}`);
+    for (const action of actions[collection])
+      if (dice.percent(70))
+        sentences.push(`${who()} may ${action}${condition(collection, true)}${stamp(collection, 30)}`);
+    if (dice.percent(60))
+      sentences.push(`${dice.pick(['people', 'w1', 'w2'])} may share${condition(collection, false)}`);
+    for (let count = dice.between(0, 2); count > 0; count--) sentences.push(fence(collection));
+    return `rules ${collection} {\n  ${sentences.filter(isSound).join('\n  ')}\n}`;
+  });
+  return [
+    `attribute mine list of ref boxes = every b for b in boxes where b.owner = me`,
+    `role w3 includes w1 when me.grade > 1`,
+    `role w1`,
+    `role w2${dice.percent(50) ? ' includes w1' : ''}${dice.percent(30) ? ' without boxes (update)' : ''}`.replace(
+      /^role w2 without.*$/,
+      'role w2',
+    ),
+    ...accepts,
+    ...blocks,
+  ].join('\n');
+
+  function fence(collection: OutcomeCollection): string {
+    const but = dice.percent(50) ? ` but ${dice.pick(['w1', 'w2', 'w3'])}` : '';
+    const unless = dice.percent(80) ? ` unless ${dice.pick(conditions[collection])}` : '';
+    const some = fields[collection].filter(() => dice.percent(25));
+    const about = some.length > 0 && dice.percent(50) ? ` (${some.join(', ')})` : '';
+    const operations = dice.pick(
+      about === ''
+        ? ['update', 'delete', 'update, delete', 'read', 'create', 'share']
+        : ['update', 'read', 'create', 'read, update'],
+    );
+    const each = operations
+      .split(', ')
+      .map((one) => `${one}${about}`)
+      .join(', ');
+    return `nobody${but} may ${each}${unless}`;
+  }
+
+  /** A field that is stamped is not named as one that is supplied. */
+  function isSound(sentence: string): boolean {
+    const stamped = [...(/ stamp (.*)$/.exec(sentence)?.[1]?.matchAll(/(\w+) =/g) ?? [])].map(
+      ([, field]) => field!,
+    );
+    const named = /\(([^)]*)\)/.exec(sentence)?.[1]?.replace('all but ', '').split(', ') ?? [];
+    return !stamped.some((field) => named.includes(field) && !sentence.includes('(all but'));
+  }
+}
