@@ -54,5 +54,6 @@ function truth(access: Access, condition: Condition): Fragment {
 
 function bitsSql(access: Access, conditions: readonly Condition[]): Fragment {
   if (conditions.length === 0) return sql`''`;
-  return sql`concat(${commaList(conditions.map((each) => sql`case when ${truth(access, each)} then '1' else '0' end`))})`;
+  // A function takes a hundred arguments at most, an array as many as there are.
+  return sql`array_to_string(array[${commaList(conditions.map((each) => sql`case when ${truth(access, each)} then '1' else '0' end`))}], '')`;
 }

@@ -5,6 +5,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive, type Arrival, type Credentials } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
+import type { Writer } from '../../store/records/writing.ts';
 import { admitNewcomer, nameSaid } from '../../store/people/index.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
@@ -41,10 +42,55 @@ export class CallerFinder {
     const token = bearerToken(request);
     const credentials: TokenCredentials =
       token === null ? { kind: 'visitor' } : await this.#credentials(token);
+    return this.#known(credentials);
+  }
+
+  /** Somebody who may call at all, with the rules in force: 401 for anybody else. */
+  async #known(credentials: TokenCredentials): Promise<Audience> {
     const audience = (await this.as(credentials)) ?? (await this.#newcomer(credentials));
     if (audience !== null) return audience;
     this.#logger.info({ fault: 'it speaks for nobody who is known and active' }, 'token refused');
     throw invalidToken();
+  }
+
+  /**
+   * Carries out a write. What is asked for is read with the rules that are most likely in force, and who calls is found out in
+   * the transaction that writes: so whoever was let go, lost a role or a share a moment ago does not write any more. Where other
+   * rules have come meanwhile, all of it starts over. `read` makes of a request what is to be written, and may refuse it; that
+   * is told only to those who may call at all.
+   */
+  async changing<T>(request: Request, read: (rulebook: Rulebook) => (who: Writer) => Promise<T>): Promise<T> {
+    const token = bearerToken(request);
+    const credentials: TokenCredentials =
+      token === null ? { kind: 'visitor' } : await this.#credentials(token);
+    for (let attempt = 1; ; attempt++) {
+      const assumed = this.#rulebooks.latest;
+      let work: (who: Writer) => Promise<T>;
+      try {
+        work = read(assumed.rulebook);
+      } catch (refusal) {
+        const { rulebook } = await this.#known(credentials);
+        if (rulebook === assumed.rulebook || attempt === ATTEMPTS) throw refusal;
+        continue;
+      }
+      try {
+        return await work({
+          rulebook: assumed.rulebook,
+          arrive: async (transaction) => {
+            const arrival = await arrive(transaction, assumed.rulebook, credentials);
+            if (arrival === null) throw new NobodyKnown();
+            if (arrival.version !== assumed.version) throw new OtherRules(arrival.version);
+            return this.#audience(arrival, assumed.rulebook).access;
+          },
+        });
+      } catch (error) {
+        if (attempt === ATTEMPTS) throw error instanceof OtherRules ? tooManyRulebooks() : error;
+        // Somebody new may come with their first write; anybody else is told that they are nobody.
+        if (error instanceof NobodyKnown) await this.#known(credentials);
+        else if (error instanceof OtherRules) await this.#rulebooks.inForce(error.version);
+        else throw error;
+      }
+    }
   }
 
   /**
@@ -81,8 +127,7 @@ export class CallerFinder {
       const arrival = await arrive(this.#database, assumed.rulebook, credentials);
       if (arrival === null) return null;
       if (arrival.version === assumed.version) return this.#audience(arrival, assumed.rulebook);
-      if (attempt === ATTEMPTS)
-        throw new DatabaseUnavailable('rulebooks are published faster than they are read');
+      if (attempt === ATTEMPTS) throw tooManyRulebooks();
       await this.#rulebooks.inForce(arrival.version);
     }
   }
@@ -105,6 +150,23 @@ export class CallerFinder {
     if (!verified.audiences.has(RECORDS_AUDIENCE)) throw invalidToken();
     return { kind: 'test identity', name: verified.subject };
   }
+}
+
+/** Whoever the token speaks for is not known, or not active any more. */
+class NobodyKnown extends Error {}
+
+/** Another rulebook is in force than the request was read with. */
+class OtherRules extends Error {
+  readonly version: number | null;
+
+  constructor(version: number | null) {
+    super('other rules are in force');
+    this.version = version;
+  }
+}
+
+function tooManyRulebooks(): DatabaseUnavailable {
+  return new DatabaseUnavailable('rulebooks are published faster than they are read');
 }
 
 /** The token of `Authorization: Bearer …`; null without the header. Any other scheme is not accepted. */

@@ -50,16 +50,16 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
     },
 
     async post(request, response) {
-      const { rulebook, access } = await callers.find(request);
-      const collection = collectionNamed(rulebook, named(request, 'collection'));
-      refuseQuery(request);
-      const supplied = suppliedValues(collection, jsonBody(request, JSON_TYPES));
-      const outcome = await carriedOut(database, request, response, (on) =>
-        createRecord(on, access, collection.name, supplied),
-      );
+      const outcome = await callers.changing(request, (rulebook) => {
+        const collection = collectionNamed(rulebook, named(request, 'collection'));
+        refuseQuery(request);
+        const supplied = suppliedValues(collection, jsonBody(request, JSON_TYPES));
+        return (who) =>
+          carriedOut(database, request, response, (on) => createRecord(on, who, collection.name, supplied));
+      });
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       const { id, record } = outcome.value;
-      response.set('Location', `/v1/records/${collection.name}/${id}`);
+      response.set('Location', `/v1/records/${named(request, 'collection')}/${id}`);
       if (record !== null) response.set('ETag', recordTag(record));
       // Who may create and not read gets the id of what they made, and nothing of it.
       send(response, 201, record === null ? { id } : recordDocument(record));
@@ -85,26 +85,30 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
     },
 
     async patch(request, response) {
-      const { rulebook, access } = await callers.find(request);
-      const collection = collectionNamed(rulebook, named(request, 'collection'));
-      refuseQuery(request);
-      const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES));
-      const id = recordId(collection, request);
-      const outcome = await carriedOut(database, request, response, (on) =>
-        updateRecord(on, access, collection.name, id, supplied, precondition(request)),
-      );
+      const outcome = await callers.changing(request, (rulebook) => {
+        const collection = collectionNamed(rulebook, named(request, 'collection'));
+        refuseQuery(request);
+        const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES));
+        const id = recordId(collection, request);
+        return (who) =>
+          carriedOut(database, request, response, (on) =>
+            updateRecord(on, who, collection.name, id, supplied, precondition(request)),
+          );
+      });
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       sendChanged(response, outcome.value);
     },
 
     async delete(request, response) {
-      const { rulebook, access } = await callers.find(request);
-      const collection = collectionNamed(rulebook, named(request, 'collection'));
-      refuseQuery(request);
-      const id = recordId(collection, request);
-      const outcome = await carriedOut(database, request, response, (on) =>
-        deleteRecord(on, access, collection.name, id, precondition(request)),
-      );
+      const outcome = await callers.changing(request, (rulebook) => {
+        const collection = collectionNamed(rulebook, named(request, 'collection'));
+        refuseQuery(request);
+        const id = recordId(collection, request);
+        return (who) =>
+          carriedOut(database, request, response, (on) =>
+            deleteRecord(on, who, collection.name, id, precondition(request)),
+          );
+      });
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       response.set(privately).status(204).end();
     },
@@ -112,16 +116,18 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
 
   offer(router, '/:collection/:id/actions/:action', {
     async post(request, response) {
-      const { rulebook, access } = await callers.find(request);
-      const collection = collectionNamed(rulebook, named(request, 'collection'));
-      const action = rulebook.actions.get(actionKey(collection.name, named(request, 'action')));
-      if (action === undefined) throw new Problem('not-found');
-      refuseQuery(request);
-      const given = withoutFaults(parseParameters(action.parameters, jsonBody(request, JSON_TYPES)));
-      const id = recordId(collection, request);
-      const outcome = await carriedOut(database, request, response, (on) =>
-        actOn(on, access, action, id, given, precondition(request)),
-      );
+      const outcome = await callers.changing(request, (rulebook) => {
+        const collection = collectionNamed(rulebook, named(request, 'collection'));
+        const action = rulebook.actions.get(actionKey(collection.name, named(request, 'action')));
+        if (action === undefined) throw new Problem('not-found');
+        refuseQuery(request);
+        const given = withoutFaults(parseParameters(action.parameters, jsonBody(request, JSON_TYPES)));
+        const id = recordId(collection, request);
+        return (who) =>
+          carriedOut(database, request, response, (on) =>
+            actOn(on, who, action, id, given, precondition(request)),
+          );
+      });
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       sendChanged(response, outcome.value);
     },

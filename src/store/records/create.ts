@@ -1,8 +1,8 @@
 import { v7 as uuid } from 'uuid';
 import { driveAsync } from '../../core/decide/steps/asking.ts';
 import { creating } from '../../core/decide/steps/create.ts';
+import { meetingOf } from '../../core/decide/turns.ts';
 import { plain } from '../../core/evaluate/decider.ts';
-import type { Access } from '../../core/sql/access.ts';
 import { insertSql } from '../../core/sql/writes.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
@@ -10,7 +10,7 @@ import { run, type Executor } from '../connection.ts';
 import { storeDriver } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { readRecord } from './read.ts';
-import { needsSerializable, writing, type Supplied } from './writing.ts';
+import { arrived, refers, writing, type Supplied, type Writer } from './writing.ts';
 
 /** A record that was made; null where the caller may make it and may not read it. */
 export interface Created {
@@ -21,14 +21,16 @@ export interface Created {
 /** Makes a record: see `core/decide/steps/create.ts` for what is asked, and in which order. */
 export async function createRecord(
   on: Executor,
-  access: Access,
+  who: Writer,
   collection: string,
   supplied: Supplied,
 ): Promise<Outcome<Created>> {
-  const { rulebook } = access;
-  const permission = access.permission('create', collection);
-  const serializable = needsSerializable(access, collection, ['create'], supplied);
-  return writing(on, collection, supplied, serializable, async (transaction) => {
+  const { rulebook } = who;
+  const { fields } = collectionOf(rulebook.schema, collection);
+  const meeting = meetingOf(rulebook, collection, ['create'], refers(fields, supplied));
+  return writing(on, collection, supplied, meeting, async (transaction) => {
+    const access = await arrived(who, transaction);
+    const permission = access.permission('create', collection);
     const id = uuid();
     const steps = creating<Value>(rulebook, permission, supplied, id, plain);
     const verdict = await driveAsync(

@@ -1,7 +1,8 @@
 import { driveAsync } from '../../core/decide/steps/asking.ts';
-import { deleting, takesAlong } from '../../core/decide/steps/delete.ts';
+import { deleting } from '../../core/decide/steps/delete.ts';
 import type { Follows, Verdict } from '../../core/decide/steps/verdict.ts';
 import { shareableCollections } from '../../core/decide/shares.ts';
+import { meetingOf } from '../../core/decide/turns.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { sql } from '../../core/sql/fragment.ts';
 import { clearSql, deleteSql } from '../../core/sql/writes.ts';
@@ -10,7 +11,7 @@ import { run, type Executor } from '../connection.ts';
 import { forgetShares } from '../shares/toward.ts';
 import { storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome } from './outcome.ts';
-import { needsSerializable, writing } from './writing.ts';
+import { arrived, writing, type Writer } from './writing.ts';
 
 /**
  * Removes a record, with what `on delete` says of those that point at it: see `core/decide/steps/delete.ts`. Answers what
@@ -18,18 +19,16 @@ import { needsSerializable, writing } from './writing.ts';
  */
 export async function deleteRecord(
   on: Executor,
-  access: Access,
+  who: Writer,
   collection: string,
   id: string,
   precondition: Precondition = () => true,
 ): Promise<Outcome<Follows>> {
-  const { rulebook, caller } = access;
-  const permission = access.permission('delete', collection);
-  const serializable =
-    takesAlong(rulebook, collection) || needsSerializable(access, collection, ['delete'], new Map());
-
-  return writing(on, collection, new Map(), serializable, async (transaction) => {
-    const steps = deleting<Value>(rulebook, caller, permission, id);
+  const meeting = meetingOf(who.rulebook, collection, ['delete'], false);
+  return writing(on, collection, new Map(), meeting, async (transaction) => {
+    const access = await arrived(who, transaction);
+    const { rulebook, caller } = access;
+    const steps = deleting<Value>(rulebook, caller, access.permission('delete', collection), id);
     const driver = storeDriver(transaction, access, collection, id, precondition);
     const verdict: Verdict<Value> = await driveAsync(steps, driver);
     if (!verdict.allowed) return refuse(refusalOf(verdict));

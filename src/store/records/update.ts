@@ -1,5 +1,6 @@
 import { driveAsync, type Steps } from '../../core/decide/steps/asking.ts';
 import { acting, updating } from '../../core/decide/steps/change.ts';
+import { meetingOf, type Meeting } from '../../core/decide/turns.ts';
 import type { Verdict } from '../../core/decide/steps/verdict.ts';
 import { plain } from '../../core/evaluate/decider.ts';
 import type { Action } from '../../core/ir/rulebook.ts';
@@ -11,7 +12,7 @@ import { run, type Executor } from '../connection.ts';
 import { storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { readRecord } from './read.ts';
-import { needsSerializable, writing, type Supplied } from './writing.ts';
+import { arrived, refers, writing, type Supplied, type Writer } from './writing.ts';
 
 /**
  * Changes a record: see `core/decide/steps/change.ts` for what is asked, and in which order. Answers the record as the
@@ -19,44 +20,49 @@ import { needsSerializable, writing, type Supplied } from './writing.ts';
  */
 export async function updateRecord(
   on: Executor,
-  access: Access,
+  who: Writer,
   collection: string,
   id: string,
   supplied: Supplied,
   precondition: Precondition = () => true,
 ): Promise<Outcome<VisibleRecord | null>> {
-  const steps = () => updating(access.rulebook, access.permission('update', collection), supplied, plain);
-  const serializable = needsSerializable(access, collection, ['update'], supplied);
-  return changing(on, access, collection, id, supplied, serializable, precondition, steps);
+  const { fields } = collectionOf(who.rulebook.schema, collection);
+  const meeting = meetingOf(who.rulebook, collection, ['update'], refers(fields, supplied));
+  return changing(on, who, collection, id, supplied, meeting, precondition, (access) =>
+    updating(access.rulebook, access.permission('update', collection), supplied, plain),
+  );
 }
 
 /** Carries out an action of the application's own. `given` holds the parameters, each of its type. */
 export async function actOn(
   on: Executor,
-  access: Access,
+  who: Writer,
   action: Action,
   id: string,
   given: Supplied,
   precondition: Precondition = () => true,
 ): Promise<Outcome<VisibleRecord | null>> {
   const { collection, name, parameters } = action;
-  const steps = () => acting(access.rulebook, access.permission(name, collection), action, given, plain);
-  const serializable = needsSerializable(access, collection, [name], given, parameters);
-  return changing(on, access, collection, id, new Map(), serializable, precondition, steps);
+  const meeting = meetingOf(who.rulebook, collection, [name, 'update'], refers(parameters, given));
+  return changing(on, who, collection, id, new Map(), meeting, precondition, (access) =>
+    acting(access.rulebook, access.permission(name, collection), action, given, plain),
+  );
 }
 
 async function changing(
   on: Executor,
-  access: Access,
+  who: Writer,
   collection: string,
   id: string,
   supplied: Supplied,
-  serializable: boolean,
+  meeting: Meeting,
   precondition: Precondition,
-  steps: () => Steps<Value, Verdict<Value>>,
+  steps: (access: Access) => Steps<Value, Verdict<Value>>,
 ): Promise<Outcome<VisibleRecord | null>> {
-  return writing(on, collection, supplied, serializable, async (transaction) => {
-    const verdict = await driveAsync(steps(), storeDriver(transaction, access, collection, id, precondition));
+  return writing(on, collection, supplied, meeting, async (transaction) => {
+    const access = await arrived(who, transaction);
+    const driver = storeDriver(transaction, access, collection, id, precondition);
+    const verdict = await driveAsync(steps(access), driver);
     if (!verdict.allowed) return refuse(refusalOf(verdict));
     const definition = collectionOf(access.rulebook.schema, collection);
     if (verdict.values.size > 0) await run(transaction, updateSql(definition, id, verdict.values));

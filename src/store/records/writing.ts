@@ -1,19 +1,20 @@
-import { leavesOf } from '../../core/decide/nodes.ts';
-import { collectionsRead } from '../../core/ir/conditions.ts';
+import type { Meeting } from '../../core/decide/turns.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
-import type { Operation } from '../../core/ir/rulebook.ts';
-import { collectionOf } from '../../core/types/schema.ts';
 import type { Type, Value } from '../../core/types/types.ts';
-import type { Executor } from '../connection.ts';
+import type { Database, Executor } from '../connection.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
 import { refuse, type Outcome } from './outcome.ts';
+import { inTurn } from './turns.ts';
 
 /** What the caller wants written: values by field, each of its type. */
 export type Supplied = ReadonlyMap<string, Value>;
 
 /** How often a write that met another one at the same moment is tried before it is given up. */
-const ATTEMPTS = 8;
+const ATTEMPTS = 12;
+/** And before it waits for its turn, where it need not from the start. */
+const ATTEMPTS_OUT_OF_TURN = 3;
 
 /** Thrown to leave a transaction with nothing written; carries the answer out. */
 class Refused<T> extends Error {
@@ -26,8 +27,20 @@ class Refused<T> extends Error {
 }
 
 /**
+ * Who writes: somebody who is known already (within a transaction that sees nothing new), or somebody to be asked anew in the
+ * transaction of the write: whether they are active, their roles, their attributes, what is shared with them, and by whom.
+ */
+export type Writer =
+  Access | { readonly rulebook: Rulebook; readonly arrive: (transaction: Executor) => Promise<Access> };
+
+export function arrived(who: Writer, transaction: Executor): Access | Promise<Access> {
+  return 'arrive' in who ? who.arrive(transaction) : who;
+}
+
+/**
  * Carries out one write: all of it or nothing. Where its conditions look at other records it runs serializable, so
- * that no two writes can be right alone and wrong together; what PostgreSQL turns back is tried again.
+ * that no two writes can be right alone and wrong together; what PostgreSQL turns back is tried again. Writes that would often
+ * turn each other back take turns, and so do those that were turned back: see `turns.ts`.
  * Within a transaction (a rehearsal) the work is done as it is, and whoever asked takes it back, whatever the answer.
  * There must be no savepoint around it that is released: whoever waits for a row that was locked in one would wait
  * for the end of the whole transaction, also after everything was taken back.
@@ -36,28 +49,52 @@ export async function writing<T>(
   on: Executor,
   collection: string,
   supplied: Supplied,
-  serializable: boolean,
+  meeting: Meeting,
   work: (transaction: Executor) => Promise<Outcome<T>>,
 ): Promise<Outcome<T>> {
-  const inner = on.isTransaction === true;
+  if (on.isTransaction === true) return trying(collection, supplied, 1, async () => work(on));
+  const attempt = (connection: unknown) =>
+    on.transaction(
+      async (transaction) => {
+        const outcome = await work(transaction);
+        if (!outcome.ok) throw new Refused(outcome);
+        return outcome;
+      },
+      {
+        ...(meeting.kind === 'alone' ? {} : { isolationLevel: 'serializable' as const }),
+        ...(connection === null ? {} : { connection }),
+      },
+    );
+  if (meeting.kind === 'alone') return trying(collection, supplied, ATTEMPTS, () => attempt(null));
+  if (meeting.kind === 'others')
+    try {
+      return await trying(collection, supplied, ATTEMPTS_OUT_OF_TURN, () => attempt(null));
+    } catch (error) {
+      if (!(error instanceof MetOthers)) throw error;
+    }
+  return inTurn(on as Database, meeting.group, (connection) =>
+    trying(collection, supplied, ATTEMPTS, () => attempt(connection)),
+  );
+}
+
+/** Every attempt met another write at the same moment. */
+class MetOthers extends DatabaseUnavailable {}
+
+async function trying<T>(
+  collection: string,
+  supplied: Supplied,
+  attempts: number,
+  work: () => Promise<Outcome<T>>,
+): Promise<Outcome<T>> {
   for (let attempt = 1; ; attempt++) {
     try {
-      if (inner) return await work(on);
-      return await on.transaction(
-        async (transaction) => {
-          const outcome = await work(transaction);
-          if (!outcome.ok) throw new Refused(outcome);
-          return outcome;
-        },
-        serializable ? { isolationLevel: 'serializable' } : {},
-      );
+      return await work();
     } catch (error) {
       if (error instanceof Refused) return error.outcome as Outcome<T>;
       const failure = classify(error);
       switch (failure.kind) {
         case 'conflict':
-          if (inner || attempt >= ATTEMPTS)
-            throw new DatabaseUnavailable('too many writes at the same moment');
+          if (attempt >= attempts) throw new MetOthers('too many writes at the same moment');
           await new Promise((resolve) => setTimeout(resolve, 2 ** attempt * Math.random()));
           continue;
         case 'unique': {
@@ -84,21 +121,9 @@ export async function writing<T>(
   }
 }
 
-/** Must a write of this kind run serializable? Where any condition that decides it looks beyond the record. */
-export function needsSerializable(
-  access: Access,
-  collection: string,
-  operations: readonly Operation[],
-  supplied: Supplied,
-  types: Types = collectionOf(access.rulebook.schema, collection).fields,
-): boolean {
-  const refers = [...supplied].some(([name, id]) => types.get(name)!.type.kind === 'ref' && id !== null);
-  if (refers) return true;
-  return ['read', ...operations].some((operation) => {
-    const { grounds, barriers } = access.permission(operation, collection);
-    const asked = leavesOf([...grounds, ...barriers].map(({ node }) => node));
-    return asked.some(({ when }) => collectionsRead(when).size > 0);
-  });
+/** Does a request give a reference? Then what it points at is looked at. */
+export function refers(types: Types, supplied: Supplied): boolean {
+  return [...supplied].some(([name, id]) => types.get(name)?.type.kind === 'ref' && id !== null);
 }
 
 /** The types of what can be supplied: fields, or the parameters of an action. */

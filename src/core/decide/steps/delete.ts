@@ -118,8 +118,3 @@ export function referrersOf(
       .map((field) => ({ holder: collection.name, field })),
   );
 }
-
-/** Does the rulebook let anything be taken along when a record is deleted? */
-export function takesAlong(rulebook: Pick<Rulebook, 'schema'>, collection: string): boolean {
-  return referrersOf(rulebook, collection).length > 0;
-}
