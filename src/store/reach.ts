@@ -5,6 +5,7 @@ import {
   givenBack,
   reachOf,
   type Added,
+  undecidedOf,
   type GivenBack,
   type Reach,
 } from '../core/analysis/reach.ts';
@@ -17,6 +18,7 @@ import { sql } from '../core/sql/fragment.ts';
 import { arrive, type Credentials } from './callers.ts';
 import { run, type Database, type Executor } from './connection.ts';
 import { rolledBack } from './roll-back.ts';
+import { createsOf } from './creates.ts';
 import { countCollection } from './sweep/counts.ts';
 import { everyone } from './sweep/index.ts';
 import { LoadedWorld } from './world.ts';
@@ -28,6 +30,8 @@ export interface WholeReach {
   /** Of somebody with several roles: what each adds that the others do not. */
   readonly adds: readonly Added[];
   readonly givesBack: readonly GivenBack[];
+  /** What could not be decided, such as `create hives` or `update hives (status): 3 records`. */
+  readonly undecided: readonly string[];
 }
 
 /** Whose reach is asked for. A role is held alone, by somebody of whom nothing else is known. */
@@ -54,22 +58,29 @@ export async function wholeReach(
           caller: { ...caller, roles: new Set([...caller.roles].filter((each) => each !== role)) },
         })),
       ];
-      const result = { collections: [], reach: [], adds: [], givesBack: [] } as {
+      const result = { collections: [], reach: [], adds: [], givesBack: [], undecided: [] } as {
         collections: WholeReach['collections'][number][];
         reach: Reach[];
         adds: Added[];
         givesBack: GivenBack[];
+        undecided: string[];
       };
       for (const collection of rulebook.schema.keys()) {
         const { classes } = await countCollection(on, rulebook, now, collection, counted);
-        const whole = reachOf(rulebook, collection, classes.get('')!);
+        const makes = (of: Counted) => createsOf(on, rulebook, of.caller, now, collection);
+        const made = await makes(counted[0]!);
+        const counting = reachOf(rulebook, collection, classes.get('')!);
+        const whole = { ...counting, reach: [...counting.reach, ...made.reach] };
+        if (made.undecided) result.undecided.push(`create ${collection}`);
+        result.undecided.push(...undecidedOf(collection, classes.get('')!));
         result.collections.push({ name: collection, total: whole.total });
         result.reach.push(...whole.reach);
         result.givesBack.push(...givenBack(rulebook, collection, classes.get('')!));
-        for (const role of roles)
-          result.adds.push(
-            ...addedBy(role, whole.reach, reachOf(rulebook, collection, classes.get(role)!).reach),
-          );
+        for (const role of roles) {
+          const { reach } = reachOf(rulebook, collection, classes.get(role)!);
+          const without = await makes(counted.find(({ name }) => name === role)!);
+          result.adds.push(...addedBy(role, whole.reach, [...reach, ...without.reach]));
+        }
       }
       result.adds.sort((a, b) => roles.indexOf(a.role) - roles.indexOf(b.role));
       return { ...result, roles: [...caller.roles].toSorted() };

@@ -71,7 +71,7 @@ export function printReach(
   who: string,
   role: string | undefined,
 ): void {
-  const { roles, collections, reach: rows, adds, givesBack } = found;
+  const { roles, collections, reach: rows, adds, givesBack, undecided } = found;
   if (rows.length === 0) {
     output.line(`${who} reaches nothing: no rule is true for them, or they are deactivated.`);
     return;
@@ -85,7 +85,7 @@ export function printReach(
     rows.map(({ collection, operation, records, fields, through }, index) => [
       index > 0 && rows[index - 1]!.collection === collection ? '' : collection,
       operation,
-      `${records} of ${total.get(collection)}`,
+      operation === 'create' ? 'new ones' : `${records} of ${total.get(collection)}`,
       fieldWords(fields, records),
       through.map(({ rule, audience, records: count }) => `${rule} ${audience} (${count})`).join('\n'),
     ]),
@@ -93,6 +93,7 @@ export function printReach(
   const without = collections.filter(({ name }) => !rows.some((each) => each.collection === name));
   if (without.length > 0)
     output.line(output.paint.faint(`\nnothing of: ${without.map((each) => each.name).join(', ')}`));
+  for (const each of undecided) output.line(output.paint.bad(`not decided: ${each}`));
   if (adds.length > 0) {
     output.line(`\n${output.paint.strong('What each role adds that the others do not')}\n`);
     output.table(
@@ -100,7 +101,7 @@ export function printReach(
       adds.map(({ role: each, collection, operation, records, fields }, index) => [
         index > 0 && adds[index - 1]!.role === each ? '' : each,
         `${operation} ${collection}`,
-        records > 0 ? `${records} more` : '',
+        operation === 'create' ? 'new ones' : records > 0 ? `${records} more` : '',
         wrapped(Object.entries(ownFields(fields)).map(([field, count]) => `${field} (${count})`)),
       ]),
     );

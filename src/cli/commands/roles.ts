@@ -85,13 +85,17 @@ async function carryOut(output: Output, change: RoleChangeRequest, { yes }: Chan
 /** What is gained and lost, by person: counts of records, and fields where those differ. */
 export function printPreview(output: Output, { at, people, left }: RolePreview): void {
   if (at !== null) output.line(`As of ${at.slice(0, 16).replace('T', ' ')} UTC:`);
-  for (const { name, email, id, roles, changes } of people) {
+  for (const { name, email, id, roles, changes, undecided } of people) {
     const added = roles.is.filter((role) => !roles.was.includes(role)).map((role) => `+${role}`);
     const gone = roles.was.filter((role) => !roles.is.includes(role)).map((role) => `−${role}`);
     const how = [...added, ...gone].join(' ') || 'no other roles than now';
     output.line(`${output.paint.strong(name ?? email ?? id)}  ${how}`);
     if (changes.length === 0) {
-      output.line('  may neither more nor less');
+      output.line(
+        undecided.length === 0
+          ? '  may neither more nor less'
+          : '  may neither more nor less, as far as that could be decided',
+      );
       continue;
     }
     output.table(
@@ -99,12 +103,22 @@ export function printPreview(output: Output, { at, people, left }: RolePreview):
       changes.map(({ collection, operation, records, fields }, index) => [
         index > 0 && changes[index - 1]!.collection === collection ? '' : `  ${collection}`,
         `  ${operation}`,
-        records.was === records.is ? String(records.is) : `${records.was} → ${records.is}`,
+        operation === 'create'
+          ? mayWords(records)
+          : records.was === records.is
+            ? String(records.is)
+            : `${records.was} → ${records.is}`,
         fieldWords(fields, records),
       ]),
     );
   }
   if (left > 0) output.line(output.paint.faint(`and ${left} more people, which were not looked at`));
+}
+
+/** Of making records there is no number: somebody may, or may not. */
+function mayWords({ was, is }: { was: number; is: number }): string {
+  if (was === is) return is > 0 ? 'may' : 'may not';
+  return is > 0 ? 'may not → may' : 'may → may not';
 }
 
 /** Fields that simply come or go with the records are not repeated. */

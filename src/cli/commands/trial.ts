@@ -57,6 +57,9 @@ function printReport(output: Output, report: TrialReport, chosen: boolean): void
       `${mark} ${output.paint.strong(title)} ${output.paint.faint(`${verdicts.length - failed.length} of ${verdicts.length} · ${identities}`)}`,
     );
     for (const verdict of failed) printFailure(output, verdict);
+    const open = new Set(verdicts.flatMap(({ notCovered }) => notCovered ?? []));
+    for (const each of open)
+      output.line(`    ${output.paint.faint(`nothing was found, and not everything was covered: ${each}`)}`);
   }
   if (report.verdicts.length === 0) {
     if (chosen) output.line('No trial is chosen by that: look at their titles, and at whom they are about.');

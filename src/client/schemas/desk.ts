@@ -41,6 +41,10 @@ export const verdictSchema = z
     file: z.string(),
     line: z.int(),
     passed: z.boolean(),
+    notCovered: z
+      .string()
+      .optional()
+      .describe('Of an invariant against which nothing was found: what was not looked at'),
     failure: z
       .object({
         expected: z.string(),
@@ -109,9 +113,13 @@ export const lookQuerySchema = listQuerySchema
   .strict();
 
 const rightsSchema = z.object({
-  update: z.array(z.string()).describe('Fields that may be changed, with the record as it is'),
+  update: z
+    .array(z.string())
+    .describe('Fields that some request would change, or that may be sent as they are'),
   delete: z.boolean(),
+  share: z.boolean(),
   actions: z.array(z.string()),
+  undecided: z.array(z.string()).describe('“update FIELD” and actions that could not be decided'),
 });
 
 export const emptinessSchema = z

@@ -139,7 +139,8 @@ export const rolePreviewSchema = z
               fields: z.array(z.object({ field: z.string(), was: z.int(), is: z.int() })),
             }),
           )
-          .describe('Where anything is gained or lost'),
+          .describe('Where anything is gained or lost; of create, one record where they may'),
+        undecided: z.array(z.string()).describe('What could not be decided'),
       }),
     ),
     left: z.int().describe('People that were not looked at: too many'),

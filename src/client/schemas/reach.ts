@@ -48,6 +48,7 @@ export const reachSchema = z
         }),
       )
       .describe('Fields that one rule leaves out and another shows, both true for the same record'),
+    undecided: z.array(z.string()).describe('What could not be decided'),
   })
   .meta({ id: 'Reach', description: 'Everything that somebody can do, and through what' });
 

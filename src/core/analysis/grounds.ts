@@ -30,12 +30,9 @@ export function groundsOf(rulebook: Rulebook, caller: Caller, condition: Conditi
   );
 }
 
-/** The grounds of a condition for nobody in particular, with the record as it is on both sides: `me may …` stays as it is. */
+/** The grounds of a condition for nobody in particular. `me may …` stays as it is, and so do `old` and `new`. */
 export function plainGroundsOf(condition: Condition, roles: ReadonlySet<string>): Ground[] {
-  const resolved = rewriteCondition(settled(condition, roles), {
-    path: (path) => (path.root === 'old' || path.root === 'new' ? { ...path, root: 'record' } : path),
-  });
-  return distributed(pushedDown(resolved, (may) => may)).filter(
+  return distributed(pushedDown(settled(condition, roles), (may) => may)).filter(
     (ground) => !(ground.kind === 'constant' && !ground.value),
   );
 }

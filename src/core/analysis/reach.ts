@@ -65,6 +65,17 @@ export function reachOf(
   return { total, reach };
 }
 
+/** What could not be decided, with on how many records. */
+export function undecidedOf(collection: string, classes: readonly ReachedClass[]): string[] {
+  const open = new Map<string, number>();
+  for (const { reached, count } of classes)
+    for (const what of reached.undecided) open.set(what, (open.get(what) ?? 0) + count);
+  return [...open].map(([what, count]) => {
+    const [operation, field] = what.split(' ') as [string, string | undefined];
+    return `${operation} ${collection}${field === undefined ? '' : ` (${field})`}: ${count} ${count === 1 ? 'record' : 'records'}`;
+  });
+}
+
 /** A field that one rule leaves out, and another shows all the same, because both are true for the record. */
 export interface GivenBack {
   readonly collection: string;

@@ -60,6 +60,9 @@ export function requestsToUpdate(
   watching: readonly Condition[] = [],
 ): Requests {
   const { collection } = permission.pair;
+  // What no sentence could let through needs no search.
+  if (!couldHold(permission.field(field).whole) || !couldHold(permission.record))
+    return { requests: [], complete: true };
   const { fields, tree } = collectionOf(schema, collection);
   const choice = (name: string): Choice => {
     const { type, required } = fields.get(name)!;

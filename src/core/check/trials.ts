@@ -1,4 +1,11 @@
-import type { Assignment, ExpectationSentence, GivenSentence, TrialDeclaration } from '../language/ast.ts';
+import { suggestion } from '../diagnostics/suggest.ts';
+import type {
+  Assignment,
+  ExpectationSentence,
+  GivenSentence,
+  Name,
+  TrialDeclaration,
+} from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
 import { actionKey, type Expectation, type Trial } from '../ir/rulebook.ts';
 import { checkCondition } from './conditions.ts';
@@ -90,9 +97,35 @@ function checkExpectation(
       return where === null ? null : { ...common, kind: 'reads only where', where };
     }
     case 'read':
-    case 'delete':
       label(sentence.record.span);
-      return { ...common, kind: sentence.kind, allowed: sentence.allowed, label: sentence.record.label };
+      return { ...common, kind: 'read', allowed: sentence.allowed, label: sentence.record.label };
+    case 'delete': {
+      label(sentence.record.span);
+      const { allowed, record, takes } = sentence;
+      if (!allowed && takes !== null)
+        findings.add('E002', 'what may not be done takes nothing along', takes[0]!.collection.span);
+      for (const { collection: along } of takes ?? []) checkAlong(along, schema, findings);
+      return {
+        ...common,
+        kind: 'delete',
+        allowed,
+        label: record.label,
+        takes:
+          takes?.map((each) => ({
+            collection: each.collection.text,
+            labels: each.records.map((one) => one.label),
+          })) ?? null,
+      };
+    }
+    case 'share': {
+      label(sentence.record.span);
+      const { allowed, record, operations, target } = sentence;
+      const to = sharedWith(target, names, known, findings);
+      const shared = operations.map((operation) => operation.text as 'read' | 'update' | 'delete');
+      return to === null
+        ? null
+        : { ...common, kind: 'share', allowed, label: record.label, target: to, operations: shared };
+    }
     case 'update':
     case 'act': {
       label(sentence.record.span);
@@ -152,6 +185,34 @@ function checkExpectation(
       };
     }
   }
+}
+
+/** What goes along is named by label, too. */
+function checkAlong(name: Name, schema: Known['schema'], findings: Findings): void {
+  const collection = schema.get(name.text);
+  if (collection === undefined) unknownCollection(name, schema.keys(), findings);
+  else if (collection.label === null)
+    findings.add(
+      'E001',
+      `${name.text} has no label, so its records cannot be named`,
+      name.span,
+      `mark a text field of ${name.text} with “label”`,
+    );
+}
+
+/** A test identity before a role: of both one name is enough for people to be confused, so it is told. */
+function sharedWith(
+  { kind, name }: (ExpectationSentence & { kind: 'share' })['target'],
+  { identities }: NamesInTrial,
+  { roles }: Known,
+  findings: Findings,
+): (Expectation & { kind: 'share' })['target'] | null {
+  if (kind !== 'named') return { kind: 'audience', audience: kind };
+  if (identities.has(name.text)) return { kind: 'identity', name: name.text };
+  if (roles.has(name.text)) return { kind: 'role', role: name.text };
+  const hint = suggestion(name.text, [...identities, ...roles]);
+  findings.add('N004', `there is no test identity and no role “${name.text}”`, name.span, hint);
+  return null;
 }
 
 function givesNothing(

@@ -212,7 +212,24 @@ export type Expectation = { readonly collection: string; readonly text: string; 
   | { readonly kind: 'reads'; readonly labels: readonly string[]; readonly only: boolean }
   | { readonly kind: 'reads only where'; readonly where: Condition }
   | { readonly kind: 'reads none' }
-  | { readonly kind: 'read' | 'delete'; readonly allowed: boolean; readonly label: string }
+  | { readonly kind: 'read'; readonly allowed: boolean; readonly label: string }
+  | {
+      readonly kind: 'delete';
+      readonly allowed: boolean;
+      readonly label: string;
+      /** The records that go along, by label, and no others; null: nothing is said of them. */
+      readonly takes: readonly { readonly collection: string; readonly labels: readonly string[] }[] | null;
+    }
+  | {
+      readonly kind: 'share';
+      readonly allowed: boolean;
+      readonly label: string;
+      readonly target:
+        | { readonly kind: 'identity'; readonly name: string }
+        | { readonly kind: 'role'; readonly role: string }
+        | { readonly kind: 'audience'; readonly audience: 'people' | 'everybody' };
+      readonly operations: readonly ('read' | 'update' | 'delete')[];
+    }
   | {
       /** An update, or an action with its parameters. */
       readonly kind: 'update';

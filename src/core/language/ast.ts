@@ -356,7 +356,23 @@ export type ExpectationSentence = { readonly collection: Name; readonly span: Sp
       readonly values: readonly Assignment[];
       readonly giving: readonly Assignment[];
     }
-  | { readonly kind: 'delete'; readonly allowed: boolean; readonly record: RecordName }
+  | {
+      readonly kind: 'delete';
+      readonly allowed: boolean;
+      readonly record: RecordName;
+      /** `takes along visits ("VISIT-1")`; null: nothing is said of it. */
+      readonly takes:
+        readonly { readonly collection: Name; readonly records: readonly RecordName[] }[] | null;
+    }
+  | {
+      readonly kind: 'share';
+      readonly allowed: boolean;
+      readonly record: RecordName;
+      /** A test identity, a role, `people` or `everybody`. */
+      readonly target: { readonly kind: 'named' | 'people' | 'everybody'; readonly name: Name };
+      /** Empty: to be read. */
+      readonly operations: readonly Name[];
+    }
   | {
       readonly kind: 'create';
       readonly allowed: boolean;

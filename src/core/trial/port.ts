@@ -1,3 +1,4 @@
+import type { Shareable } from '../decide/nodes.ts';
 import type { Condition } from '../ir/conditions.ts';
 import type { Invariant, Operation, Trial } from '../ir/rulebook.ts';
 import type { Why } from '../explain/why.ts';
@@ -34,10 +35,23 @@ export interface TrialSession {
   create(collection: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
   update(collection: string, id: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
   act(collection: string, id: string, action: string, values: ReadonlyMap<string, Value>): Promise<Rehearsal>;
+  /** What goes along is among what it is `done` with: see `Rehearsal`. */
   delete(collection: string, id: string): Promise<Rehearsal>;
+  share(
+    collection: string,
+    id: string,
+    target: SharedWith,
+    operations: readonly Shareable[],
+  ): Promise<Rehearsal>;
   /** Every rule that could have applied, and what each says; null where that cannot be worked out. */
   why(question: WhyAsked): Promise<Why | null>;
 }
+
+/** Whom a record is shared with. */
+export type SharedWith =
+  | { readonly kind: 'identity'; readonly name: string }
+  | { readonly kind: 'role'; readonly role: string }
+  | { readonly kind: 'audience'; readonly audience: 'people' | 'everybody' };
 
 export interface SeenRecord {
   readonly shown: ReadonlyMap<string, Value>;
@@ -57,7 +71,12 @@ export interface Against {
 
 /** What a write would have done. `denied`: a rule was lacking; `failed`: something else stood in the way. */
 export type Rehearsal =
-  | { readonly kind: 'done'; readonly values: ReadonlyMap<string, Value> }
+  | {
+      readonly kind: 'done';
+      readonly values: ReadonlyMap<string, Value>;
+      /** Of a deletion: the labels of what goes along, by collection. */
+      readonly along?: ReadonlyMap<string, readonly string[]>;
+    }
   | { readonly kind: 'denied' | 'failed'; readonly reason: string };
 
 export interface WhyAsked {

@@ -161,8 +161,20 @@ class Judge {
       case 'delete': {
         const id = await this.#find(collection, expectation.label);
         const rehearsal = await session.delete(collection, id);
-        return this.#judgeWrite(session, expectation, rehearsal, {
+        const failure = await this.#judgeWrite(session, expectation, rehearsal, {
           operation: 'delete',
+          collection,
+          id,
+          values: new Map(),
+        });
+        return failure ?? judgeTakes(expectation.takes, rehearsal);
+      }
+      case 'share': {
+        const { label, target, operations } = expectation;
+        const id = await this.#find(collection, label);
+        const rehearsal = await session.share(collection, id, target, operations);
+        return this.#judgeWrite(session, expectation, rehearsal, {
+          operation: 'share',
           collection,
           id,
           values: new Map(),
@@ -328,6 +340,24 @@ class Judge {
   ): Promise<Failure> {
     return { expected, actual, why: await session.why(question) };
   }
+}
+
+/** All that goes along is named, and nothing that does not. */
+function judgeTakes(
+  takes: (Expectation & { kind: 'delete' })['takes'],
+  rehearsal: Rehearsal,
+): Failure | null {
+  if (takes === null || rehearsal.kind !== 'done') return null;
+  const words = (all: Iterable<readonly [string, readonly string[]]>) =>
+    [...all].flatMap(([collection, labels]) => labels.map((label) => `${collection} “${label}”`)).toSorted();
+  const wanted = words(takes.map(({ collection, labels }) => [collection, labels]));
+  const found = words(rehearsal.along ?? []);
+  if (JSON.stringify(wanted) === JSON.stringify(found)) return null;
+  return {
+    expected: `it takes along ${wanted.join(', ')}`,
+    actual: found.length === 0 ? 'it takes nothing along' : `it takes along ${found.join(', ')}`,
+    why: null,
+  };
 }
 
 /** Somebody who cannot sign in reads and changes nothing: what may not happen does not, all else fails. */

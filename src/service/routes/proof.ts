@@ -103,7 +103,14 @@ export function offerProof(
       const reach = await wholeReach(database, rulebook, of);
       await note(database, actorOf(response), 'look.reach', as ?? `role ${role}`);
       // Somebody who may not sign in reaches nothing.
-      const nothing: WholeReach = { roles: [], collections: [], reach: [], adds: [], givesBack: [] };
+      const nothing: WholeReach = {
+        roles: [],
+        collections: [],
+        reach: [],
+        adds: [],
+        givesBack: [],
+        undecided: [],
+      };
       send(response, 200, reach ?? nothing);
     },
   });

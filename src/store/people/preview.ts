@@ -1,4 +1,4 @@
-import { reachOf, type Reach } from '../../core/analysis/reach.ts';
+import { reachOf, undecidedOf, type Reach } from '../../core/analysis/reach.ts';
 import type { Counted } from '../../core/analysis/tally.ts';
 import { rolesHeld } from '../../core/decide/caller.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
@@ -6,6 +6,7 @@ import { sql } from '../../core/sql/fragment.ts';
 import { arrive } from '../callers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { rolledBack } from '../roll-back.ts';
+import { createsOf } from '../creates.ts';
 import { countCollection } from '../sweep/counts.ts';
 import type { Person } from './directory.ts';
 
@@ -25,6 +26,8 @@ export interface PersonPreview {
   /** That they hold for everything: given, by condition, and brought along. */
   readonly roles: { readonly was: readonly string[]; readonly is: readonly string[] };
   readonly changes: readonly Difference[];
+  /** What could not be decided before or after, such as `create hives`. */
+  readonly undecided: readonly string[];
 }
 
 /**
@@ -49,14 +52,22 @@ export async function previewChange(
       ...after.callers.map((each) => ({ ...each, name: `${each.name} after` })),
     ];
     const changes = new Map<string, Difference[]>(people.map(({ id }) => [id, []]));
+    const undecided = new Map<string, Set<string>>(people.map(({ id }) => [id, new Set()]));
     for (const collection of rulebook.schema.keys()) {
       const { classes } = await countCollection(on, rulebook, before.now, collection, counted);
-      const reach = (name: string) => {
+      const reach = async (id: string, when: 'before' | 'after') => {
+        const name = `${id} ${when}`;
         const found = classes.get(name);
-        return found === undefined ? [] : reachOf(rulebook, collection, found).reach;
+        if (found === undefined) return [];
+        const { caller } = counted.find((each) => each.name === name)!;
+        const made = await createsOf(on, rulebook, caller, before.now, collection);
+        const open = undecided.get(id)!;
+        if (made.undecided) open.add(`create ${collection}`);
+        for (const what of undecidedOf(collection, found)) open.add(what);
+        return [...reachOf(rulebook, collection, found).reach, ...made.reach];
       };
       for (const { id } of people)
-        changes.get(id)!.push(...differences(reach(`${id} before`), reach(`${id} after`)));
+        changes.get(id)!.push(...differences(await reach(id, 'before'), await reach(id, 'after')));
     }
     const held = ({ callers }: typeof before, id: string) => {
       const found = callers.find(({ name }) => name === id);
@@ -68,6 +79,7 @@ export async function previewChange(
       email,
       roles: { was: held(before, id), is: held(after, id) },
       changes: changes.get(id)!,
+      undecided: [...undecided.get(id)!],
     }));
   });
 }

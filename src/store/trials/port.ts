@@ -8,6 +8,7 @@ import {
   type Rulebook,
   type Trial,
 } from '../../core/ir/rulebook.ts';
+import type { Shareable } from '../../core/decide/nodes.ts';
 import { Access } from '../../core/sql/access.ts';
 import { conditionSql } from '../../core/sql/conditions.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
@@ -15,11 +16,18 @@ import { column, table } from '../../core/sql/identifiers.ts';
 import { insertSql } from '../../core/sql/writes.ts';
 import { valueWords } from '../../core/explain/words.ts';
 import type { Why } from '../../core/explain/why.ts';
-import type { Against, Rehearsal, TrialPort, TrialSession, WhyAsked } from '../../core/trial/port.ts';
+import type {
+  Against,
+  Rehearsal,
+  SharedWith,
+  TrialPort,
+  TrialSession,
+  WhyAsked,
+} from '../../core/trial/port.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { arrive } from '../callers.ts';
-import { run, type Executor } from '../connection.ts';
+import { run, type Database, type Executor } from '../connection.ts';
 import { askOfCaller } from '../invariants.ts';
 import { findByLabel } from '../publish/index.ts';
 import { classify } from '../failures.ts';
@@ -30,7 +38,8 @@ import { fullRecord } from '../records/full.ts';
 import { done, type Outcome, type Refusal } from '../records/outcome.ts';
 import { countVisible, readRecord } from '../records/read.ts';
 import { actOn, updateRecord } from '../records/update.ts';
-import { rolledBackAnew } from '../roll-back.ts';
+import { rolledBack, rolledBackAnew } from '../roll-back.ts';
+import { shareRecord, type ShareTarget } from '../shares/change.ts';
 import { TooMuchToLoad } from '../world.ts';
 import { explanation } from '../explanation.ts';
 
@@ -237,11 +246,79 @@ export class StoreSession implements TrialSession {
     });
   }
 
-  delete(collection: string, id: string) {
-    return this.#rehearse(async (on) => {
-      const outcome = await deleteRecord(on, this.#access, collection, id);
-      return outcome.ok ? done({}) : outcome;
+  async delete(collection: string, id: string): Promise<Rehearsal> {
+    const along = new Map<string, string[]>();
+    const rehearsal = await this.#rehearse(async (on) => {
+      // With full sight, and before they are gone: which labels they have is not told by their ids.
+      const outcome = await rolledBack(on, (inner) => deleteRecord(inner, this.#access, collection, id));
+      if (!outcome.ok) return outcome;
+      for (const [holder, ids] of outcome.value.removed)
+        if (ids.length > 0) along.set(holder, await this.#labelsOf(on, holder, ids));
+      return done({});
     });
+    return rehearsal.kind === 'done' ? { ...rehearsal, along } : rehearsal;
+  }
+
+  async #labelsOf(on: Executor, collection: string, ids: readonly string[]): Promise<string[]> {
+    const label = collectionOf(this.#access.rulebook.schema, collection).label ?? 'id';
+    const rows = await run<{ label: string | null }>(
+      on,
+      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where r.id = any(${value(ids)}::uuid[]) order by 1`,
+    );
+    return rows.map((row) => row.label ?? '(without a label)');
+  }
+
+  async share(
+    collection: string,
+    id: string,
+    target: SharedWith,
+    operations: readonly Shareable[],
+  ): Promise<Rehearsal> {
+    const shared = await rolledBack(this.#on, async (on) =>
+      shareRecord(
+        on as Database,
+        this.#access,
+        collection,
+        id,
+        { operations, target: await this.#targetOf(on, target), ends: null },
+        null,
+      ),
+    );
+    if ('id' in shared) return { kind: 'done', values: new Map() };
+    switch (shared.kind) {
+      case 'not found':
+        return { kind: 'denied', reason: 'the record is not readable, or nobody is signed in' };
+      case 'not allowed':
+        return { kind: 'denied', reason: 'no rule for share is true' };
+      case 'operations not allowed':
+        return {
+          kind: 'denied',
+          reason: `this identity may not ${shared.operations.join(', ')} it by themself`,
+        };
+      case 'person not found':
+        return {
+          kind: 'denied',
+          reason: 'this identity cannot read the person that it would be shared with',
+        };
+      case 'too many':
+        return { kind: 'failed', reason: 'too many share with them already' };
+    }
+  }
+
+  async #targetOf(on: Executor, target: SharedWith): Promise<ShareTarget> {
+    switch (target.kind) {
+      case 'role':
+        return { role: target.role };
+      case 'audience':
+        return { audience: target.audience };
+      case 'identity': {
+        const [row] = await run<{ id: string }>(
+          on,
+          sql`select id from records.people where _identity = ${value(target.name)}`,
+        );
+        return { person: row!.id };
+      }
+    }
   }
 
   async why({ fields = [], ...question }: WhyAsked): Promise<Why | null> {

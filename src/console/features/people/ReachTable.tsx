@@ -27,7 +27,7 @@ export function ReachTable({ reach }: { reach: ReachDocument }) {
             </TableCell>
             <TableCell sx={narrow}>{operation}</TableCell>
             <TableCell sx={narrow}>
-              {records} of {totals.get(collection)}
+              {operation === 'create' ? 'new ones' : `${records} of ${totals.get(collection)}`}
             </TableCell>
             <TableCell sx={wide}>
               {Object.entries(fields)

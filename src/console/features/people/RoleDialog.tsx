@@ -148,7 +148,7 @@ function DayField({
 
 /** What is gained and lost, in numbers of records. */
 function Preview({ preview: { at, people } }: { preview: RolePreview }) {
-  const [{ roles, changes }] = people as [RolePreview['people'][number]];
+  const [{ roles, changes, undecided }] = people as [RolePreview['people'][number]];
   const added = roles.is.filter((role) => !roles.was.includes(role));
   const gone = roles.was.filter((role) => !roles.is.includes(role));
   return (
@@ -159,7 +159,10 @@ function Preview({ preview: { at, people } }: { preview: RolePreview }) {
           'No other roles than now.'}
       </Typography>
       {changes.length === 0 ? (
-        <Typography sx={{ fontSize: '0.85rem' }}>They may neither more nor less by it.</Typography>
+        <Typography sx={{ fontSize: '0.85rem' }}>
+          They may neither more nor less by it
+          {undecided.length === 0 ? '.' : ', as far as that could be decided.'}
+        </Typography>
       ) : (
         <DenseTable
           label="What is gained and lost"
@@ -172,9 +175,13 @@ function Preview({ preview: { at, people } }: { preview: RolePreview }) {
               </TableCell>
               <TableCell>{operation}</TableCell>
               <TableCell>
-                {records.was === records.is ? records.is : `${records.was} → ${records.is}`}
+                {operation === 'create'
+                  ? `${may(records.was)} → ${may(records.is)}`
+                  : records.was === records.is
+                    ? records.is
+                    : `${records.was} → ${records.is}`}
               </TableCell>
-              <TableCell>{difference(records)}</TableCell>
+              <TableCell>{operation === 'create' ? '' : difference(records)}</TableCell>
               <TableCell sx={{ maxWidth: 340, whiteSpace: 'normal' }}>
                 {fields
                   .filter(
@@ -189,6 +196,10 @@ function Preview({ preview: { at, people } }: { preview: RolePreview }) {
       )}
     </Box>
   );
+}
+
+function may(count: number): string {
+  return count > 0 ? 'may' : 'may not';
 }
 
 const system: ReadonlySet<string> = new Set(['id', 'created_at', 'updated_at']);

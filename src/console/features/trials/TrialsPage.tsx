@@ -66,6 +66,11 @@ function Trial({ title, verdicts }: { title: string; verdicts: readonly VerdictD
           {names.length > 6 ? `${names.length} identities` : names.join(', ')}
         </Typography>
       </Box>
+      {[...new Set(verdicts.flatMap(({ notCovered }) => notCovered ?? []))].map((each) => (
+        <Typography key={each} sx={{ color: 'text.secondary', fontSize: '0.8rem' }}>
+          Nothing was found, and not everything was covered: {each}
+        </Typography>
+      ))}
       {failed.map((verdict, index) => (
         <Box key={index} sx={{ mt: 1.5, pt: 1.5, borderTop: 1, borderColor: 'divider' }}>
           <Typography sx={{ fontSize: '0.85rem' }}>

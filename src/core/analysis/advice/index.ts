@@ -1,6 +1,7 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { parseFile } from '../../language/parser/index.ts';
 import type { Source } from '../../language/source.ts';
+import { acceptUnused } from './accept-unused.ts';
 import { attributeUnused } from './attribute-unused.ts';
 import { closedFence } from './closed-fence.ts';
 import { fieldGivenBack } from './given-back.ts';
@@ -16,6 +17,8 @@ import { pointlessCondition } from './pointless-condition.ts';
 import { roleUnheld } from './role-unheld.ts';
 import { sensitiveOpen } from './sensitive-open.ts';
 import { singleHand } from './single-hand.ts';
+import { stampUndoes } from './stamp-undoes.ts';
+import { stampsDiffer } from './stamps-differ.ts';
 import { uniqueTells } from './unique-tells.ts';
 import { visitorsWrite } from './visitors-write.ts';
 
@@ -39,6 +42,9 @@ export const adviceKinds: readonly AdviceKind[] = [
   noIndex,
   singleHand,
   ownerUnset,
+  stampUndoes,
+  stampsDiffer,
+  acceptUnused,
 ];
 
 export interface Advice extends Found {

@@ -26,8 +26,8 @@ interface Asked {
   present: boolean;
 }
 
-/** Finds plain contradictions about one value; none found does not mean that there is none. */
-function contradicts(ground: Condition): boolean {
+/** Finds plain contradictions about one value of one record, before or after the change; none found does not mean that there is none. */
+export function contradicts(ground: Condition): boolean {
   const values = new Map<string, Asked>();
   for (const part of partsOf(ground)) {
     if (part.kind === 'constant' && !part.value) return true;

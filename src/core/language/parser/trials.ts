@@ -7,6 +7,7 @@ import type {
   RoleHolding,
   TrialDeclaration,
   TrialPart,
+  Name,
 } from '../ast.ts';
 import type { Span } from '../span.ts';
 import type { Cursor } from './cursor.ts';
@@ -134,13 +135,23 @@ function parseExpectation(cursor: Cursor): ExpectationSentence {
   }
   if (cursor.takeKeyword('delete')) {
     const collection = parseCollectionName(cursor);
-    return {
-      kind: 'delete',
-      allowed,
-      collection,
-      record: parseRecordName(cursor),
-      span: cursor.since(start),
-    };
+    const record = parseRecordName(cursor);
+    const takes = parseTakes(cursor);
+    return { kind: 'delete', allowed, collection, record, takes, span: cursor.since(start) };
+  }
+  if (cursor.isWord('share')) {
+    cursor.next();
+    const collection = parseCollectionName(cursor);
+    const record = parseRecordName(cursor);
+    if (!cursor.isWord('with')) cursor.fail('P001', 'expected “with” and whom it is shared with');
+    cursor.next();
+    const target = parseTarget(cursor);
+    const operations: Name[] = [];
+    if (cursor.isWord('for')) {
+      cursor.next();
+      operations.push(...cursor.list(() => parseShared(cursor)));
+    }
+    return { kind: 'share', allowed, collection, record, target, operations, span: cursor.since(start) };
   }
   if (cursor.takeKeyword('update')) {
     const collection = parseCollectionName(cursor);
@@ -163,7 +174,34 @@ function parseExpectation(cursor: Cursor): ExpectationSentence {
     const giving = parseGiving(cursor);
     return { kind: 'act', action, allowed, collection, record, values, giving, span: cursor.since(start) };
   }
-  return cursor.fail('P001', 'expected read, create, update, delete or the name of an action');
+  return cursor.fail('P001', 'expected read, create, update, delete, share or the name of an action');
+}
+
+/** `takes along visits ("VISIT-1"), inspections ("INS-1")`: all that goes along, and nothing else. */
+function parseTakes(cursor: Cursor): (ExpectationSentence & { kind: 'delete' })['takes'] {
+  if (!cursor.isWord('takes')) return null;
+  cursor.next();
+  if (!cursor.isWord('along')) cursor.fail('P001', 'expected “along” and the records that go along');
+  cursor.next();
+  return cursor.list(() => {
+    const collection = parseCollectionName(cursor);
+    cursor.expectSymbol('(', 'before the labels of records');
+    const records = cursor.list(() => parseRecordName(cursor));
+    cursor.expectSymbol(')', 'after the last label');
+    return { collection, records };
+  });
+}
+
+function parseTarget(cursor: Cursor): (ExpectationSentence & { kind: 'share' })['target'] {
+  for (const kind of ['people', 'everybody'] as const)
+    if (cursor.isKeyword(kind)) return { kind, name: { text: kind, span: cursor.next().span } };
+  return { kind: 'named', name: cursor.expectName('a test identity, a role, “people” or “everybody”') };
+}
+
+function parseShared(cursor: Cursor): Name {
+  for (const operation of ['read', 'update', 'delete'] as const)
+    if (cursor.isKeyword(operation)) return { text: operation, span: cursor.next().span };
+  return cursor.fail('P001', 'expected read, update or delete');
 }
 
 function parseGiving(cursor: Cursor): Assignment[] {
