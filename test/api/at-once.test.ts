@@ -40,9 +40,8 @@ test('what a rule counts is counted in the transaction: of many at once as many 
   const made = await many(CLIENTS, (index) =>
     world.ask('POST', '/v1/records/tickets', { as: 'ada', body: { code: `T-${index}` } }),
   );
-  expect(made.map(({ status }) => status).toSorted()).toEqual(
-    [201, 201, ...Array.from({ length: CLIENTS - 2 }, () => 403)].toSorted(),
-  );
+  expect(made.filter(({ status }) => status === 201)).toHaveLength(2);
+  expect(made.filter(({ status }) => status !== 201 && status !== 403)).toEqual([]);
   const badges = await many(CLIENTS, (index) =>
     world.ask('POST', '/v1/records/badges', { as: 'ben', body: { code: `B-${index}` } }),
   );

@@ -368,12 +368,10 @@ describe('what follows a deletion', () => {
         const sweep = await world.desk.sweep({});
         expect(sweep.differences).toEqual([]);
         const along = sweep.findings.filter(({ kind }) => kind === 'takes another’s along');
-        expect(
-          along.map(({ operation, fields, records }) => [operation, fields, records > 0]).toSorted(),
-        ).toEqual([
-          ['delete', [], true],
-          ['update', ['about'], true],
-        ]);
+        const said = along.map(
+          ({ operation, fields, records }) => `${operation} (${fields.join(', ')}) ${records > 0}`,
+        );
+        expect(said.toSorted()).toEqual(['delete () true', 'update (about) true']);
         expect(along[0]!.places.join(' ')).toMatch(/field logs\.(hive|about)/);
         await expect(world.desk.publish({ files: [{ name: 'test.gate', text }] })).rejects.toMatchObject({
           problem: { errors: expect.arrayContaining([{ message: expect.stringContaining('goes logs') }]) },

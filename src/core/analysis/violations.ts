@@ -115,8 +115,9 @@ class Looking {
       const found = this.#first('update', requests, record, name);
       if (found !== null) return found;
     }
-    // A change of nothing is none, and what is sent as it is counts as touched.
-    return this.#asIs(record);
+    // What is sent as it is counts as touched; and with nothing sent at all, the record is still asked for.
+    const empty = { operation: 'update', collection, record, values: new Map<string, Value>() };
+    return this.#asIs(record) ?? this.#judged(empty, record);
   }
 
   /** Every field that may be, sent as it is: touched, and not changed. */
@@ -313,7 +314,14 @@ export function kindsFor(
     asking.ask(seenFrom(condition, 'before', new Map()));
     complete &&= watch(rulebook, caller, asking, each, collection, only, condition);
   }
-  for (const [, when] of followers(rulebook, caller, collection)) asking.ask(when);
+  for (const [what, when] of followers(rulebook, caller, collection)) {
+    asking.ask(when);
+    const [, field] = what.split(' ');
+    if (operation !== 'update' || field === undefined) continue;
+    const { type } = collectionOf(rulebook.schema, collection).fields.get(field)!;
+    const cleared = settled(only, rolesFor(rulebook, caller, 'update', collection));
+    asking.ask(seenFrom(cleared, 'after', new Map([[field, { kind: 'nothing', type }]])));
+  }
   return { common: common.conditions, own: [...asking.own.conditions], complete };
 }
 

@@ -50,12 +50,9 @@ export function rolesFor(
   collection: string,
 ): ReadonlySet<string> {
   // Asked for each sentence, and the same as long as the caller is.
-  const known = counting.get(caller.roles) ?? {
-    of: rulebook.roles,
-    pairs: new Map<string, ReadonlySet<string>>(),
-  };
-  if (known.of !== rulebook.roles) known.pairs.clear();
-  counting.set(caller.roles, { ...known, of: rulebook.roles });
+  let known = counting.get(caller.roles);
+  if (known?.of !== rulebook.roles)
+    counting.set(caller.roles, (known = { of: rulebook.roles, pairs: new Map() }));
   const pair = pairKey(operation, collection);
   let held = known.pairs.get(pair);
   if (held === undefined) known.pairs.set(pair, (held = rolesCounting(rulebook, caller, pair)));

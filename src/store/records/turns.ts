@@ -17,7 +17,7 @@ const MOST_WAITING = 2_000;
 export async function inTurn<T>(
   database: Database,
   group: string,
-  work: (connection: Knex.Transaction['client'] | unknown) => Promise<T>,
+  work: (connection: unknown) => Promise<T>,
 ): Promise<T> {
   const queues = waiting.get(database.client as object) ?? new Map();
   waiting.set(database.client as object, queues);

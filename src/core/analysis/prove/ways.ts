@@ -217,6 +217,9 @@ class Step {
     const { besides, chosen, further } = this.#stamped(stamping, values, 'update', (ground) =>
       [...ground.rule.operations.get('update')!].flatMap((name) => supplied.get(name) ?? []),
     );
+    // With nothing supplied a rule that stamps fills in nothing, and counts by its condition like any other.
+    const nothing = and([...supplied.values()].map(not));
+    for (const { leaf, rule } of stamping) besides.set(leaf, or([chosen.get(rule.id)!, nothing]));
     for (const { rule } of stamping)
       for (const { field } of rule.stamps)
         if (supplied.has(field)) further.push(not(and([chosen.get(rule.id)!, supplied.get(field)!])));
