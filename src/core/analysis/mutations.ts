@@ -47,7 +47,13 @@ export type FaultKind =
   | 'a fence that exempts more'
   | 'a fence that exempts fewer'
   | 'an exception dropped'
-  | 'a role that includes too much';
+  | 'a role that includes too much'
+  | 'a mark left out'
+  | 'a mark too many'
+  | 'what follows a deletion'
+  | 'an owner left out'
+  | 'an accept left out'
+  | 'another claim';
 
 /** The place in the file, and what is put there instead. */
 interface Edit {
@@ -123,9 +129,45 @@ class FaultWriter {
         const { value } = declaration;
         return value.kind === 'every' && value.where !== null ? this.#ofCondition(value.where, null) : [];
       }
-      default:
+      case 'collection':
+        return this.#ofCollection(declaration);
+      case 'accept':
+        return [{ kind: 'an accept left out', span: declaration.span, now: '' }];
+      case 'claim': {
+        const text = this.#text(declaration.span);
+        const now = text.replace(JSON.stringify(declaration.claim), JSON.stringify(`${declaration.claim}_`));
+        return [{ kind: 'another claim', span: declaration.span, now }];
+      }
+      case 'action':
+      case 'invariant':
+      case 'identity':
+      case 'trial':
+      case 'time zone':
         return [];
     }
+  }
+
+  /** Slips in what a collection says of its fields. */
+  #ofCollection({ name, fields, owners }: Declaration & { kind: 'collection' }): Edit[] {
+    const edits: Edit[] = [];
+    for (const field of fields) {
+      for (const { mark, span } of field.marks)
+        if (mark !== 'label' && mark !== 'unique') edits.push({ kind: 'a mark left out', span, now: '' });
+      const behind = this.#span(field.span.end, field.span.end);
+      if (name.text === 'people' && !field.marks.some(({ mark }) => mark === 'self set'))
+        edits.push({ kind: 'a mark too many', span: behind, now: ' self set' });
+      if (field.type.kind !== 'ref') continue;
+      if (field.onDelete !== null)
+        edits.push({ kind: 'what follows a deletion', span: field.onDelete.span, now: '' });
+      else edits.push({ kind: 'what follows a deletion', span: behind, now: ' on delete remove' });
+    }
+    const [first] = owners;
+    const last = owners.at(-1);
+    if (first !== undefined && last !== undefined) {
+      const start = this.#source.text.lastIndexOf('owned by', first.span.start);
+      edits.push({ kind: 'an owner left out', span: this.#span(start, last.span.end), now: '' });
+    }
+    return edits;
   }
 
   #ofRule(sentence: RuleSentence, collection: string): Edit[] {

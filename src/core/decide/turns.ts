@@ -1,8 +1,9 @@
 import { nodesOf, type Condition, type Operand } from '../ir/conditions.ts';
 import type { Operation, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
+import type { Caller } from './caller.ts';
 import { leavesOf } from './nodes.ts';
-import { permission } from './permission.ts';
+import { permission, permissionOf } from './permission.ts';
 import { SHARE, shareableCollections } from './shares.ts';
 import { referrersOf } from './steps/delete.ts';
 
@@ -17,30 +18,48 @@ export type Meeting =
   | { readonly kind: 'group'; readonly group: string };
 
 /**
- * What a write of this kind may meet, whoever asks. `refers`: does it give a reference? Cost: worked out once for each
- * rulebook.
+ * What a write of this kind by this caller may meet: which sentences decide depends on who they are. `refers`: does it give a
+ * reference? Cost: each condition once for each rulebook.
  */
 export function meetingOf(
   rulebook: Rulebook,
+  caller: Caller,
   collection: string,
   operations: readonly Operation[],
   refers: boolean,
 ): Meeting {
-  const { groups, taking } = turnsOf(rulebook);
+  const { groups, ranged } = turnsOf(rulebook);
   const group = groups.get(collection)!;
-  if (taking.has(collection)) return { kind: 'group', group };
+  const along = operations.includes('delete') ? [...followersOf(rulebook, collection)] : [];
+  const asked = ['read', ...operations].map((operation) => looksOf(rulebook, caller, operation, collection));
+  const passed = along.flatMap((holder) =>
+    ['read', 'update', 'delete'].map((operation) => looksOf(rulebook, caller, operation, holder)),
+  );
+  const looks = [...asked, ...passed];
+  if (looks.includes('many') || [collection, ...along].some((each) => ranged.has(each)))
+    return { kind: 'group', group };
+  const { tree } = collectionOf(rulebook.schema, collection);
+  // A tree is looked up to see that nothing lies below itself; and what is shared is decided by its sharers, too.
   const beyond =
     refers ||
-    (operations.includes('delete') && referrersOf(rulebook, collection).length > 0) ||
-    ['read', ...operations].some((operation) => looksBeyond(rulebook, operation, collection));
+    along.length > 0 ||
+    (tree !== null && operations.includes('update')) ||
+    caller.shared?.some((each) => each.collection === collection) === true ||
+    looks.includes('others');
   return beyond ? { kind: 'others', group } : { kind: 'alone' };
+}
+
+/** Does the first hold where the second is needed? */
+export function suffices(one: Meeting, other: Meeting): boolean {
+  const strength = { alone: 0, others: 1, group: 2 } as const;
+  return strength[one.kind] >= strength[other.kind];
 }
 
 interface Turns {
   /** The group of each collection: those that are joined by a decision on the one that quantifies over the other. */
   readonly groups: ReadonlyMap<string, string>;
-  /** Collections whose writes quantify, or write what some sentence, role or attribute quantifies over. */
-  readonly taking: ReadonlySet<string>;
+  /** Collections that some sentence, role or attribute quantifies over. */
+  readonly ranged: ReadonlySet<string>;
 }
 
 const known = new WeakMap<Rulebook, Turns>();
@@ -65,14 +84,11 @@ function workOut(rulebook: Rulebook): Turns {
     const [from, to] = [groups.get(one)!, groups.get(other)!];
     if (from !== to) for (const [name, group] of groups) if (group === from) groups.set(name, to);
   };
-  const taking = new Set<string>();
   for (const name of names) {
     for (const range of deciding.get(name)!) join(name, range);
-    const along = followersOf(rulebook, name);
-    for (const each of along) join(name, each);
-    if ([name, ...along].some((each) => ranged.has(each) || deciding.get(each)!.size > 0)) taking.add(name);
+    for (const each of followersOf(rulebook, name)) join(name, each);
   }
-  return { groups, taking };
+  return { groups, ranged };
 }
 
 /** The collections that decisions on writing this one quantify over, in any of their operations. */
@@ -155,20 +171,55 @@ function followersOf(rulebook: Rulebook, collection: string): Set<string> {
   return found;
 }
 
-/** Does any sentence of the operation look at anything but the record in hand and who the caller is? */
-function looksBeyond(rulebook: Rulebook, operation: Operation, collection: string): boolean {
-  const { grounds, barriers, action } = permission(rulebook, operation, collection);
-  const conditions = leavesOf([...grounds, ...barriers].map(({ node }) => node)).map(({ when }) => when);
-  const values = grounds.flatMap(({ rule }) => rule.stamps.map(({ value }) => value));
-  const { tree } = collectionOf(rulebook.schema, collection);
-  return (
-    // A tree is looked up to see that nothing lies below itself.
-    (tree !== null && operation === 'update') ||
-    shareableCollections(rulebook).has(collection) ||
-    [...rulebook.roles.values()].some(({ when }) => when !== null) ||
-    [...(action?.sets.values() ?? [])].some((set) => set.kind === 'value' && isBeyond(set.operand)) ||
-    [...conditions, ...values].some(isBeyond)
+/** What a decision looks at beside the record in hand and who the caller is. */
+type Looks = 'nothing' | 'others' | 'many';
+
+function looksOf(rulebook: Rulebook, caller: Caller, operation: Operation, collection: string): Looks {
+  const { grounds, barriers, action } = permissionOf(rulebook, caller, operation, collection);
+  if (grounds.length === 0 && operation !== 'read') return 'nothing';
+  // Whether a role is held by a condition is asked anew in the transaction, and may be what lets them.
+  const conditional = asksForConditional(rulebook, operation, collection);
+  if (conditional && rangesOfRoles(rulebook).size > 0) return 'many';
+  const bodies: (Condition | Operand)[] = [
+    ...leavesOf([...grounds, ...barriers].map(({ node }) => node)).map(({ when }) => when),
+    ...grounds.flatMap(({ rule }) => rule.stamps.map(({ value }) => value)),
+    ...[...(action?.sets.values() ?? [])].flatMap((set) => (set.kind === 'value' ? [set.operand] : [])),
+  ];
+  const looks = bodies.map((body) => looksOfBody(rulebook, body));
+  if (looks.includes('many')) return 'many';
+  return conditional || looks.includes('others') ? 'others' : 'nothing';
+}
+
+/** Does any sentence of the operation ask for a role that somebody could hold by a condition? */
+function asksForConditional(rulebook: Rulebook, operation: Operation, collection: string): boolean {
+  const held = new Set(
+    [...rulebook.roles.values()].flatMap(({ when, includes }) => (when === null ? [] : [...includes.keys()])),
   );
+  if (held.size === 0) return false;
+  const { grounds, barriers } = permission(rulebook, operation, collection);
+  const asked = [
+    ...grounds.flatMap(({ rule }) => [...rule.audience.roles]),
+    ...barriers.flatMap(({ fence }) => [...fence.exempt]),
+    ...leavesOf([...grounds, ...barriers].map(({ node }) => node)).flatMap(({ when }) =>
+      nodesOf(when).flatMap((node) => (node.kind === 'has role' ? [node.role] : [])),
+    ),
+  ];
+  return asked.some((role) => held.has(role));
+}
+
+const knownLooks = new WeakMap<Rulebook, WeakMap<Condition | Operand, Looks>>();
+
+function looksOfBody(rulebook: Rulebook, body: Condition | Operand): Looks {
+  const known = knownLooks.get(rulebook) ?? new WeakMap<Condition | Operand, Looks>();
+  knownLooks.set(rulebook, known);
+  let looks = known.get(body);
+  if (looks === undefined) {
+    const ranges = new Set<string>();
+    rangesOf(rulebook, body, ranges, new Set());
+    looks = ranges.size > 0 ? 'many' : isBeyond(body) ? 'others' : 'nothing';
+    known.set(body, looks);
+  }
+  return looks;
 }
 
 function isBeyond(body: Condition | Operand): boolean {

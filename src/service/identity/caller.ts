@@ -1,5 +1,7 @@
 import type { Request } from 'express';
+import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
+import type { Caller } from '../../core/decide/caller.ts';
 import { Access } from '../../core/sql/access.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive, type Arrival, type Credentials } from '../../store/callers.ts';
@@ -18,6 +20,9 @@ export interface Audience {
   readonly access: Access;
 }
 
+/** Callers whose last arrival is remembered. */
+const LAST_KNOWN = 10_000;
+
 /** Publications that may come between two questions before the request is given up. */
 const ATTEMPTS = 4;
 
@@ -30,6 +35,8 @@ export class CallerFinder {
   readonly #tokens: TokenVerifier;
   readonly #rulebooks: RulebookKeeper;
   readonly #logger: Logger;
+  /** Who somebody was when last asked: by it is guessed what a write may meet, and nothing is decided. */
+  readonly #lastKnown = new LRUCache<string, Caller>({ max: LAST_KNOWN });
 
   constructor(database: Database, tokens: TokenVerifier, rulebooks: RulebookKeeper, logger: Logger) {
     this.#database = database;
@@ -73,13 +80,17 @@ export class CallerFinder {
         if (rulebook === assumed.rulebook || attempt === ATTEMPTS) throw refusal;
         continue;
       }
+      const before =
+        this.#lastKnown.get(keyOf(credentials)) ?? (await this.#known(credentials)).access.caller;
       try {
         return await work({
           rulebook: assumed.rulebook,
+          before,
           arrive: async (transaction) => {
             const arrival = await arrive(transaction, assumed.rulebook, credentials);
             if (arrival === null) throw new NobodyKnown();
             if (arrival.version !== assumed.version) throw new OtherRules(arrival.version);
+            this.#lastKnown.set(keyOf(credentials), arrival.caller);
             return this.#audience(arrival, assumed.rulebook).access;
           },
         });
@@ -149,6 +160,19 @@ export class CallerFinder {
     if (!verified.development) return { kind: 'login', issuer, subject, claims, newcomers };
     if (!verified.audiences.has(RECORDS_AUDIENCE)) throw invalidToken();
     return { kind: 'test identity', name: verified.subject };
+  }
+}
+
+function keyOf(credentials: TokenCredentials): string {
+  switch (credentials.kind) {
+    case 'visitor':
+      return 'visitor';
+    case 'test identity':
+      return `identity ${credentials.name}`;
+    case 'person':
+      return `person ${credentials.id}`;
+    case 'login':
+      return JSON.stringify([credentials.issuer, credentials.subject]);
   }
 }
 

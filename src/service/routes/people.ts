@@ -132,7 +132,11 @@ export function offerPeople(router: Router, database: Database, inForce: () => P
         credentials: { kind: 'person', id: person.id },
       });
       await note(database, actorOf(response), 'look.reach', person.email ?? person.id);
-      send(response, 200, reach ?? { roles: [], collections: [], reach: [], adds: [], givesBack: [] });
+      send(
+        response,
+        200,
+        reach ?? { roles: [], collections: [], reach: [], adds: [], givesBack: [], undecided: [] },
+      );
     },
   });
 

@@ -10,7 +10,7 @@ import { run, type Executor } from '../connection.ts';
 import { storeDriver } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { readRecord } from './read.ts';
-import { arrived, refers, writing, type Supplied, type Writer } from './writing.ts';
+import { refers, writing, type Meetings, type Supplied, type Writer } from './writing.ts';
 
 /** A record that was made; null where the caller may make it and may not read it. */
 export interface Created {
@@ -27,9 +27,9 @@ export async function createRecord(
 ): Promise<Outcome<Created>> {
   const { rulebook } = who;
   const { fields } = collectionOf(rulebook.schema, collection);
-  const meeting = meetingOf(rulebook, collection, ['create'], refers(fields, supplied));
-  return writing(on, collection, supplied, meeting, async (transaction) => {
-    const access = await arrived(who, transaction);
+  const meetings: Meetings = (caller) =>
+    meetingOf(rulebook, caller, collection, ['create'], refers(fields, supplied));
+  return writing(on, collection, supplied, who, meetings, async (transaction, access) => {
     const permission = access.permission('create', collection);
     const id = uuid();
     const steps = creating<Value>(rulebook, permission, supplied, id, plain);

@@ -11,7 +11,7 @@ import { run, type Executor } from '../connection.ts';
 import { forgetShares } from '../shares/toward.ts';
 import { storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome } from './outcome.ts';
-import { arrived, writing, type Writer } from './writing.ts';
+import { writing, type Meetings, type Writer } from './writing.ts';
 
 /**
  * Removes a record, with what `on delete` says of those that point at it: see `core/decide/steps/delete.ts`. Answers what
@@ -24,9 +24,8 @@ export async function deleteRecord(
   id: string,
   precondition: Precondition = () => true,
 ): Promise<Outcome<Follows>> {
-  const meeting = meetingOf(who.rulebook, collection, ['delete'], false);
-  return writing(on, collection, new Map(), meeting, async (transaction) => {
-    const access = await arrived(who, transaction);
+  const meetings: Meetings = (of) => meetingOf(who.rulebook, of, collection, ['delete'], false);
+  return writing(on, collection, new Map(), who, meetings, async (transaction, access) => {
     const { rulebook, caller } = access;
     const steps = deleting<Value>(rulebook, caller, access.permission('delete', collection), id);
     const driver = storeDriver(transaction, access, collection, id, precondition);

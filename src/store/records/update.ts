@@ -1,6 +1,6 @@
 import { driveAsync, type Steps } from '../../core/decide/steps/asking.ts';
 import { acting, updating } from '../../core/decide/steps/change.ts';
-import { meetingOf, type Meeting } from '../../core/decide/turns.ts';
+import { meetingOf } from '../../core/decide/turns.ts';
 import type { Verdict } from '../../core/decide/steps/verdict.ts';
 import { plain } from '../../core/evaluate/decider.ts';
 import type { Action } from '../../core/ir/rulebook.ts';
@@ -12,7 +12,7 @@ import { run, type Executor } from '../connection.ts';
 import { storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { readRecord } from './read.ts';
-import { arrived, refers, writing, type Supplied, type Writer } from './writing.ts';
+import { refers, writing, type Meetings, type Supplied, type Writer } from './writing.ts';
 
 /**
  * Changes a record: see `core/decide/steps/change.ts` for what is asked, and in which order. Answers the record as the
@@ -27,8 +27,10 @@ export async function updateRecord(
   precondition: Precondition = () => true,
 ): Promise<Outcome<VisibleRecord | null>> {
   const { fields } = collectionOf(who.rulebook.schema, collection);
-  const meeting = meetingOf(who.rulebook, collection, ['update'], refers(fields, supplied));
-  return changing(on, who, collection, id, supplied, meeting, precondition, (access) =>
+  const { rulebook } = who;
+  const meetings: Meetings = (caller) =>
+    meetingOf(rulebook, caller, collection, ['update'], refers(fields, supplied));
+  return changing(on, who, collection, id, supplied, meetings, precondition, (access) =>
     updating(access.rulebook, access.permission('update', collection), supplied, plain),
   );
 }
@@ -43,8 +45,10 @@ export async function actOn(
   precondition: Precondition = () => true,
 ): Promise<Outcome<VisibleRecord | null>> {
   const { collection, name, parameters } = action;
-  const meeting = meetingOf(who.rulebook, collection, [name, 'update'], refers(parameters, given));
-  return changing(on, who, collection, id, new Map(), meeting, precondition, (access) =>
+  const { rulebook } = who;
+  const meetings: Meetings = (caller) =>
+    meetingOf(rulebook, caller, collection, [name, 'update'], refers(parameters, given));
+  return changing(on, who, collection, id, new Map(), meetings, precondition, (access) =>
     acting(access.rulebook, access.permission(name, collection), action, given, plain),
   );
 }
@@ -55,12 +59,11 @@ async function changing(
   collection: string,
   id: string,
   supplied: Supplied,
-  meeting: Meeting,
+  meetings: Meetings,
   precondition: Precondition,
   steps: (access: Access) => Steps<Value, Verdict<Value>>,
 ): Promise<Outcome<VisibleRecord | null>> {
-  return writing(on, collection, supplied, meeting, async (transaction) => {
-    const access = await arrived(who, transaction);
+  return writing(on, collection, supplied, who, meetings, async (transaction, access) => {
     const driver = storeDriver(transaction, access, collection, id, precondition);
     const verdict = await driveAsync(steps(access), driver);
     if (!verdict.allowed) return refuse(refusalOf(verdict));

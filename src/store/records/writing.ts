@@ -1,4 +1,5 @@
-import type { Meeting } from '../../core/decide/turns.ts';
+import type { Caller } from '../../core/decide/caller.ts';
+import { suffices, type Meeting } from '../../core/decide/turns.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
 import type { Type, Value } from '../../core/types/types.ts';
@@ -29,13 +30,18 @@ class Refused<T> extends Error {
 /**
  * Who writes: somebody who is known already (within a transaction that sees nothing new), or somebody to be asked anew in the
  * transaction of the write: whether they are active, their roles, their attributes, what is shared with them, and by whom.
+ * `before`: who they were when last asked, by which it is guessed what the write may meet.
  */
 export type Writer =
-  Access | { readonly rulebook: Rulebook; readonly arrive: (transaction: Executor) => Promise<Access> };
+  | Access
+  | {
+      readonly rulebook: Rulebook;
+      readonly before: Caller;
+      readonly arrive: (transaction: Executor) => Promise<Access>;
+    };
 
-export function arrived(who: Writer, transaction: Executor): Access | Promise<Access> {
-  return 'arrive' in who ? who.arrive(transaction) : who;
-}
+/** What a write may meet, by who asks. */
+export type Meetings = (caller: Caller) => Meeting;
 
 /**
  * Carries out one write: all of it or nothing. Where its conditions look at other records it runs serializable, so
@@ -49,14 +55,53 @@ export async function writing<T>(
   on: Executor,
   collection: string,
   supplied: Supplied,
-  meeting: Meeting,
-  work: (transaction: Executor) => Promise<Outcome<T>>,
+  who: Writer,
+  meetings: Meetings,
+  work: (transaction: Executor, access: Access) => Promise<Outcome<T>>,
 ): Promise<Outcome<T>> {
-  if (on.isTransaction === true) return trying(collection, supplied, 1, async () => work(on));
+  const arrived = async (transaction: Executor) => ('arrive' in who ? who.arrive(transaction) : who);
+  if (on.isTransaction === true)
+    return trying(collection, supplied, 1, async () => work(on, await arrived(on)));
+  const guessed = meetings('arrive' in who ? who.before : who.caller);
+  const asKnown = async (transaction: Executor, meeting: Meeting) => {
+    const access = await arrived(transaction);
+    const met = meetings(access.caller);
+    // Somebody who holds another role by now may meet more than was thought: it starts over.
+    if (!suffices(meeting, met)) throw new MeetsMore(met);
+    return work(transaction, access);
+  };
+  for (let meeting = guessed; ;) {
+    try {
+      return await inTransaction(on, collection, supplied, meeting, asKnown);
+    } catch (error) {
+      if (!(error instanceof MeetsMore)) throw error;
+      // Each time it is more, and there are three kinds.
+      meeting = error.meeting;
+    }
+  }
+}
+
+/** The write meets more than its transaction was begun for. */
+class MeetsMore extends Error {
+  readonly meeting: Meeting;
+
+  constructor(meeting: Meeting) {
+    super('the write meets more');
+    this.meeting = meeting;
+  }
+}
+
+async function inTransaction<T>(
+  on: Executor,
+  collection: string,
+  supplied: Supplied,
+  meeting: Meeting,
+  work: (transaction: Executor, meeting: Meeting) => Promise<Outcome<T>>,
+): Promise<Outcome<T>> {
   const attempt = (connection: unknown) =>
     on.transaction(
       async (transaction) => {
-        const outcome = await work(transaction);
+        const outcome = await work(transaction, meeting);
         if (!outcome.ok) throw new Refused(outcome);
         return outcome;
       },
