@@ -4,7 +4,8 @@ import { shareableCollections, sharingsOf } from '../core/decide/shares.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { arrivalParts } from '../core/sql/arrival.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
-import { identifier } from '../core/sql/identifiers.ts';
+import { column, identifier } from '../core/sql/identifiers.ts';
+import { PEOPLE } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, runKept, type Executor } from './connection.ts';
 import { sharesToward } from './shares/toward.ts';
@@ -40,7 +41,7 @@ export async function arrive(
   at: string | null = null,
 ): Promise<Arrival | null> {
   const statement = arrivalSql(rulebook, credentials, momentSql(at));
-  const [row] = await (on.isTransaction === true ? run : runKept)<Row>(on, statement);
+  const [row] = await runKept<Row>(on, statement);
   if (row === undefined) return null;
   const { _now: now, _version: version } = row;
   const known: Caller =
@@ -97,8 +98,10 @@ function arrivalSql(rulebook: Rulebook, credentials: Arriving, now: Fragment): F
   const { joins, attributes, roles } = arrivalParts(rulebook, 'p', email, now, claims);
   const held =
     roles.length === 0 ? sql`array[]::boolean[]` : sql`array[${commaList(roles.map((each) => each.holds))}]`;
+  const peopleFields = [...(rulebook.schema.get(PEOPLE)?.fields.keys() ?? ['id'])];
   const columns = [
-    sql`p.*`,
+    // By name: a statement that is kept must answer the same columns when the table has got another.
+    ...peopleFields.map((field) => column('p', field)),
     ...attributes,
     sql`${email} as ${identifier('_email')}`,
     sql`${held} as _held`,

@@ -86,6 +86,8 @@ export async function runKept<Row = Record<string, unknown>>(
     if ((error as { code?: unknown }).code !== OTHER_RESULT_TYPE) throw error;
     // A table has got another column since: from now on the text goes by another name.
     keptNames.delete(statement.text);
+    // A transaction is lost with its statement: whoever began it does it anew.
+    if (on.isTransaction === true) throw error;
     return run(on, statement);
   }
 }

@@ -61,6 +61,9 @@ function classifyState(error: DatabaseError): Failure {
     case '40001':
     case '40P01':
       return { kind: 'conflict' };
+    case '0A000':
+      // A kept statement whose table has changed since: done anew, it is another statement.
+      return error.message.includes('cached plan') ? { kind: 'conflict' } : { kind: 'other' };
     default:
       // 08: connection; 57: shut down, starting, or the statement ran too long; 53: out of resources; 28 and 3D: may
       // not or cannot connect.

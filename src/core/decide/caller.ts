@@ -21,6 +21,14 @@ export interface Caller {
   readonly shared?: readonly Sharing[];
 }
 
+/** Do the same sentences speak of both? What is shared with somebody is theirs alone. */
+export function hasSameStanding(one: Caller, other: Caller): boolean {
+  if ((one.person === null) !== (other.person === null)) return false;
+  if (one.shared !== undefined || other.shared !== undefined || one.roles.size !== other.roles.size)
+    return false;
+  return [...one.roles].every((role) => other.roles.has(role));
+}
+
 /** Records of one collection that one person shares with the caller for one operation at this moment. */
 export interface Sharing {
   readonly collection: string;

@@ -1,3 +1,4 @@
+import { LRUCache } from 'lru-cache';
 import type { Condition } from '../ir/conditions.ts';
 import {
   actionKey,
@@ -29,21 +30,25 @@ import { sharedGrounds } from './shares.ts';
 
 /** What decides for anybody at all: whom sentences speak of is left open. Cost: once for each rulebook. */
 export function permission(rulebook: Rulebook, operation: Operation, collection: string): Permission {
-  const known = knownOf(anybodys, rulebook);
+  const known = entryOf(anybodys, rulebook, () => new Map<string, Permission>());
   const key = `${operation} ${collection}`;
   let found = known.get(key);
   if (found === undefined) known.set(key, (found = madeFor(rulebook, { operation, collection })));
   return found;
 }
 
-/** What decides for one caller: who they are, what they hold and what is shared with them is settled. */
+/**
+ * What decides for one caller: who they are, what they hold and what is shared with them is settled. Cost: once for everybody who
+ * holds the same roles; where something is shared with them, once for each caller.
+ */
 export function permissionOf(
   rulebook: Rulebook,
   caller: Caller,
   operation: Operation,
   collection: string,
 ): Permission {
-  const known = knownOf(knownOf(callers, rulebook), caller);
+  const known =
+    caller.shared === undefined ? knownByStanding(rulebook, caller) : knownByCaller(rulebook, caller);
   const key = `${operation} ${collection}`;
   let found = known.get(key);
   if (found === undefined)
@@ -51,13 +56,38 @@ export function permissionOf(
   return found;
 }
 
-const anybodys = new WeakMap<Rulebook, Map<string, Permission>>();
-const callers = new WeakMap<Rulebook, WeakMap<Caller, Map<string, Permission>>>();
+type Known = Map<string, Permission>;
 
-function knownOf<K extends WeakKey, V extends object>(all: WeakMap<K, V>, key: K): V {
+const anybodys = new WeakMap<Rulebook, Known>();
+const standings = new WeakMap<Rulebook, LRUCache<string, Known>>();
+const callers = new WeakMap<Rulebook, WeakMap<Caller, Known>>();
+/** What makes one caller like another: kept beside the roles, which are the same as long as the caller is. */
+const keys = new WeakMap<Caller, string>();
+
+/** Sets of roles whose formulas are kept. */
+const STANDINGS = 1_000;
+
+function knownByStanding(rulebook: Rulebook, caller: Caller): Known {
+  let key = keys.get(caller);
+  if (key === undefined)
+    keys.set(
+      caller,
+      (key = caller.person === null ? '' : `person ${[...caller.roles].toSorted().join(' ')}`),
+    );
+  const all = entryOf(standings, rulebook, () => new LRUCache<string, Known>({ max: STANDINGS }));
   let known = all.get(key);
-  if (known === undefined)
-    all.set(key, (known = (all === (callers as unknown) ? new WeakMap() : new Map()) as unknown as V));
+  if (known === undefined) all.set(key, (known = new Map()));
+  return known;
+}
+
+function knownByCaller(rulebook: Rulebook, caller: Caller): Known {
+  const all = entryOf(callers, rulebook, () => new WeakMap<Caller, Known>());
+  return entryOf(all, caller, () => new Map());
+}
+
+function entryOf<K extends WeakKey, V>(all: WeakMap<K, V>, key: K, made: () => V): V {
+  let known = all.get(key);
+  if (known === undefined) all.set(key, (known = made()));
   return known;
 }
 

@@ -1,7 +1,7 @@
 import type { Request } from 'express';
 import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
-import type { Caller } from '../../core/decide/caller.ts';
+import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
 import { Access } from '../../core/sql/access.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive, type Arrival, type Credentials } from '../../store/callers.ts';
@@ -52,6 +52,16 @@ export class CallerFinder {
     return this.#known(credentials);
   }
 
+  /** Who they were when last asked; whoever has not been, is asked now. */
+  async #lastSeen(credentials: TokenCredentials): Promise<Caller> {
+    const key = keyOf(credentials);
+    const known = this.#lastKnown.get(key);
+    if (known !== undefined) return known;
+    const { caller } = (await this.#known(credentials)).access;
+    this.#lastKnown.set(key, caller);
+    return caller;
+  }
+
   /** Somebody who may call at all, with the rules in force: 401 for anybody else. */
   async #known(credentials: TokenCredentials): Promise<Audience> {
     const audience = (await this.as(credentials)) ?? (await this.#newcomer(credentials));
@@ -80,17 +90,17 @@ export class CallerFinder {
         if (rulebook === assumed.rulebook || attempt === ATTEMPTS) throw refusal;
         continue;
       }
-      const before =
-        this.#lastKnown.get(keyOf(credentials)) ?? (await this.#known(credentials)).access.caller;
+      const guessed = await this.#lastSeen(credentials);
       try {
         return await work({
           rulebook: assumed.rulebook,
-          before,
+          before: guessed,
           arrive: async (transaction) => {
             const arrival = await arrive(transaction, assumed.rulebook, credentials);
             if (arrival === null) throw new NobodyKnown();
             if (arrival.version !== assumed.version) throw new OtherRules(arrival.version);
-            this.#lastKnown.set(keyOf(credentials), arrival.caller);
+            if (!hasSameStanding(guessed, arrival.caller))
+              this.#lastKnown.set(keyOf(credentials), arrival.caller);
             return this.#audience(arrival, assumed.rulebook).access;
           },
         });

@@ -1,4 +1,4 @@
-import type { Caller } from '../../core/decide/caller.ts';
+import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
 import { suffices, type Meeting } from '../../core/decide/turns.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
@@ -65,9 +65,11 @@ export async function writing<T>(
   const guessed = meetings('arrive' in who ? who.before : who.caller);
   const asKnown = async (transaction: Executor, meeting: Meeting) => {
     const access = await arrived(transaction);
-    const met = meetings(access.caller);
-    // Somebody who holds another role by now may meet more than was thought: it starts over.
-    if (!suffices(meeting, met)) throw new MeetsMore(met);
+    if ('arrive' in who && !hasSameStanding(who.before, access.caller)) {
+      // Somebody who holds another role by now may meet more than was thought: it starts over.
+      const met = meetings(access.caller);
+      if (!suffices(meeting, met)) throw new MeetsMore(met);
+    }
     return work(transaction, access);
   };
   for (let meeting = guessed; ;) {

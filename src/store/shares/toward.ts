@@ -16,7 +16,7 @@ export async function sharesToward(
     person === null
       ? sql`audience = 'everybody'`
       : sql`(person = ${value(person)}::uuid or role = any(${value(roles)}::text[]) or audience in ('people', 'everybody'))`;
-  return (on.isTransaction === true ? run : runKept)<Share>(
+  return runKept<Share>(
     on,
     sql`select collection, record, operations, sharer from gate.shares
       where ${toward} and (ends is null or ${value(now)}::timestamptz < ends) and sharer is distinct from ${value(person)}::uuid
