@@ -1,5 +1,5 @@
-// npm run agreement -- --cells N --seed S: closures against PostgreSQL for as long as you like. A disagreement is
-// printed with its seed, and the smallest rulebook that still shows it.
+// npm run agreement -- --cells N --steps N --seed S: closures against PostgreSQL, cell by cell and by whole outcomes, for as
+// long as you like. A disagreement is printed with its seed, and for cells the smallest rulebook that still shows it.
 import { installPackages } from './lib/setup.mjs';
 import { startTestCluster } from './lib/cluster.mjs';
 import { show } from './lib/shell.mjs';
@@ -12,9 +12,17 @@ const option = (name, standard) => {
   return at === -1 ? standard : Number(process.argv[at + 1]);
 };
 const cells = option('cells', 2_000_000);
+const steps = option('steps', 200_000);
 const seed = option('seed', 1);
-if (!Number.isInteger(cells) || cells < 1 || !Number.isInteger(seed) || seed < 0) {
-  console.error('Use it so: npm run agreement -- --cells 2000000 --seed 7');
+if (
+  !Number.isInteger(cells) ||
+  cells < 1 ||
+  !Number.isInteger(steps) ||
+  steps < 1 ||
+  !Number.isInteger(seed) ||
+  seed < 0
+) {
+  console.error('Use it so: npm run agreement -- --cells 2000000 --steps 200000 --seed 7');
   process.exit(2);
 }
 await installPackages();
@@ -27,6 +35,7 @@ try {
       TEST_DATABASE_URL: process.env.TEST_DATABASE_URL ?? cluster.url,
       AGREEMENT_SEED: String(seed),
       AGREEMENT_ROUNDS: String(Math.ceil(cells / CELLS_A_ROUND)),
+      AGREEMENT_STEPS: String(steps),
       NO_COLOR: '1',
     },
   );
