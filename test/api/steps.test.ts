@@ -224,6 +224,11 @@ describe('nobody raises themself', () => {
       'rules zones { people may read, update }',
     ],
     [
+      'a record that keeps somebody out, and that callers delete',
+      'people may read when no v in visits has (v.who = me)',
+      'rules visits { people may read, delete }',
+    ],
+    [
       'clearing by a deletion',
       'people may read when me.zone is missing',
       'rules zones { people may read, delete }',
@@ -301,6 +306,28 @@ describe('stamps', () => {
       });
     },
   );
+
+  test('a rule that the stamp of another makes false refuses, and leaves no stamp of its own behind', async () => {
+    const two = `
+      collection hives { code text required label  notes text  first text  second text }
+      role steward
+      rules hives {
+        people may read, create
+        people may update (notes) when new.second is missing stamp first = "a"
+        people may update (notes) stamp second = "b"
+      }
+      ${identities}`;
+    await within(two, async (world) => {
+      const made = await world.ask('POST', '/v1/records/hives', { as: 'ada', body: { code: 'H-1' } });
+      const path = `/v1/records/hives/${made.json.id as string}`;
+      expect((await world.ask('PATCH', path, { as: 'ada', body: { notes: 'x' } })).status).toBe(403);
+      expect((await world.ask('GET', path, { as: 'ada' })).json).toMatchObject({
+        notes: null,
+        first: null,
+        second: null,
+      });
+    });
+  });
 
   test('a value that is supplied is never written over by a stamp', async () => {
     const both = `

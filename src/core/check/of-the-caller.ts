@@ -1,4 +1,11 @@
-import { nodesOf, type Condition, type Operand, type PathOperand, type Root } from '../ir/conditions.ts';
+import {
+  nodesOf,
+  partsOf,
+  type Condition,
+  type Operand,
+  type PathOperand,
+  type Root,
+} from '../ir/conditions.ts';
 import type { Action, Attribute, Fence, Role, Rule } from '../ir/rulebook.ts';
 
 /**
@@ -162,7 +169,7 @@ class Found {
           visit(each.operand, true);
           return;
         default:
-          for (const part of partsBelow(each)) visit(part, under);
+          for (const part of partsOf(each)) visit(part, under);
       }
     };
     visit(node, negative);
@@ -209,51 +216,6 @@ function sidesOf(node: Condition | Operand): Operand[] {
     case 'member':
       return [node.operand, node.list];
     default:
-      return [];
-  }
-}
-
-/** The parts right below, of everything that is no quantifier. */
-function partsBelow(node: Condition | Operand): readonly (Condition | Operand)[] {
-  switch (node.kind) {
-    case 'and':
-    case 'or':
-      return node.operands;
-    case 'missing':
-    case 'holds':
-    case 'lower':
-    case 'length':
-    case 'shift':
-      return [node.operand];
-    case 'among':
-      return [node.operand];
-    case 'member':
-      return [node.operand, node.list];
-    case 'equal':
-    case 'less':
-    case 'at most':
-    case 'contains':
-    case 'starts with':
-    case 'ends with':
-    case 'within':
-      return [node.left, node.right];
-    case 'may':
-      return [node.target];
-    case 'as':
-      return [node.condition];
-    case 'not':
-      return [node.operand];
-    case 'some':
-      return [node.body];
-    case 'count':
-      return [node.where];
-    case 'constant':
-    case 'has role':
-    case 'literal':
-    case 'nothing':
-    case 'now':
-    case 'today':
-    case 'path':
       return [];
   }
 }

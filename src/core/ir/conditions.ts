@@ -101,7 +101,7 @@ export interface SomebodyElse {
 export const always: Condition = { kind: 'constant', value: true };
 
 /** The conditions and operands right below one: the one table that all walking goes by. */
-function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
+export function partsOf(node: Condition | Operand): readonly (Condition | Operand)[] {
   switch (node.kind) {
     case 'constant':
     case 'literal':

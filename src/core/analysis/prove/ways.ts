@@ -2,7 +2,14 @@ import { leavesOf, type Node, type TrueOf } from '../../decide/nodes.ts';
 import type { Ground, Permission } from '../../decide/formula.ts';
 import { permission, raises } from '../../decide/permission.ts';
 import { SHARE, shareableCollections } from '../../decide/shares.ts';
-import { pairKey, type Action, type Invariant, type Rulebook, type Stamp } from '../../ir/rulebook.ts';
+import {
+  pairKey,
+  type Action,
+  type Invariant,
+  type Operation,
+  type Rulebook,
+  type Stamp,
+} from '../../ir/rulebook.ts';
 import { collectionOf, type Field } from '../../types/schema.ts';
 import { simpleTypes } from '../../types/types.ts';
 import { actionsOf } from '../outcomes.ts';
@@ -156,16 +163,7 @@ class Step {
     const { collection } = this.#invariant;
     const target = (type as { collection: string }).collection;
     const { term, present } = this.#encoder.field(collection, name, 'r', 'before');
-    const { record } = permission(this.#rulebook, 'delete', target);
-    const asked: Asked = {
-      record: term,
-      who: '',
-      world: 'before',
-      field: null,
-      besides: new Map(),
-      reference: () => 'true',
-    };
-    const deleted = this.#encoder.within(target, () => this.#encoder.formula(record, asked));
+    const deleted = this.#permitted('delete', target, term);
     // Whatever could go along with something counts as going, where the fences on it let it.
     const further = [...collectionOf(this.#rulebook.schema, target).fields.values()].some(
       (each) => each.type.kind === 'ref' && each.onDelete === 'remove',
@@ -426,17 +424,22 @@ class Step {
   #readable({ type }: Pick<Field, 'type'>, { term, present }: Encoded): string {
     if (type.kind !== 'ref') return 'true';
     const { collection } = type;
-    const { record } = permission(this.#rulebook, 'read', collection);
+    const readable = this.#permitted('read', collection, term);
+    return or([not(present), and([this.#encoder.there(collection, term), readable])]);
+  }
+
+  /** The caller may do this to a record at the end of a reference, as things are before the step. */
+  #permitted(operation: Operation, collection: string, record: string): string {
     const asked: Asked = {
-      record: term,
+      record,
       who: '',
       world: 'before',
       field: null,
       besides: new Map(),
       reference: () => 'true',
     };
-    const readable = this.#encoder.within(collection, () => this.#encoder.formula(record, asked));
-    return or([not(present), and([this.#encoder.there(collection, term), readable])]);
+    const { record: node } = permission(this.#rulebook, operation, collection);
+    return this.#encoder.within(collection, () => this.#encoder.formula(node, asked));
   }
 
   #node(node: Node, asked: Partial<Asked> = {}): string {
