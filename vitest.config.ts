@@ -8,7 +8,7 @@ export default defineConfig({
     testTimeout: 60_000,
     hookTimeout: 60_000,
     projects: [
-      { extends: true, test: { name: 'unit', include: ['test/unit/**/*.test.ts'] } },
+      { extends: true, test: { name: 'unit', include: ['test/{unit,decide}/**/*.test.ts'] } },
       {
         extends: true,
         test: { name: 'service', include: ['test/{agreement,api,cli,docs,faults,scenario}/**/*.test.ts'] },

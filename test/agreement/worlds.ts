@@ -1,4 +1,11 @@
 import type { Dice } from '../../src/core/analysis/dice.ts';
+import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
+import { sharingsOf, type Share } from '../../src/core/decide/shares.ts';
+import type { Question } from '../../src/core/evaluate/decider.ts';
+import { actionKey, type Rulebook } from '../../src/core/ir/rulebook.ts';
+import { collectionOf, type Field, type Schema } from '../../src/core/types/schema.ts';
+import type { Type, Value } from '../../src/core/types/types.ts';
+import { randomValue } from './generator.ts';
 
 /**
  * Small rulebooks for whole outcomes: creates with defaults and groups of stamps, updates with stamps, actions, deletions with
@@ -8,14 +15,14 @@ export const outcomeCollections = ['people', 'zones', 'boxes', 'notes'] as const
 export type OutcomeCollection = (typeof outcomeCollections)[number];
 
 export const outcomeSchema = `
-people { zone ref zones  grade integer  nick text  mentor ref people }
+people { zone ref zones on delete clear  grade integer  nick text  mentor ref people }
 collection zones { name text label  parent ref zones  tree by parent }
 collection boxes {
   code text label  owner ref people on delete clear  zone ref zones on delete remove  state one of ("new", "open", "shut") = "new"
   size integer = 1  locked boolean  signed ref people  due date  twin ref boxes
   owned by owner
 }
-collection notes { code text label  box ref boxes required on delete remove  about ref boxes on delete clear  writer ref people  kind one of ("a", "b") = "a"  marked boolean = false  owned by writer }
+collection notes { code text label  box ref boxes required on delete remove  about ref boxes on delete clear  writer ref people  kind one of ("a", "b") = "a"  marked boolean = false  seen timestamp = now  owned by writer }
 action seal on boxes (size integer, zone ref zones) sets state = "shut", size = size, zone = zone
 action claim_it on boxes sets owner = me, locked = missing
 action mark on notes (kind one of ("a", "b") required) sets kind = kind, marked = true
@@ -100,7 +107,16 @@ const fields: Readonly<Record<OutcomeCollection, readonly string[]>> = {
 const stamps: Readonly<Record<OutcomeCollection, readonly string[]>> = {
   people: ['mentor = me'],
   zones: [],
-  boxes: ['owner = me', 'signed = me', 'state = "open"', 'size = 2', 'owner = me, signed = me'],
+  boxes: [
+    'owner = me',
+    'owner = me.mentor.mentor',
+    'signed = me',
+    'state = "open"',
+    'state = "new"',
+    'size = 2',
+    'size = 1',
+    'owner = me, signed = me',
+  ],
   notes: ['writer = me', 'marked = true'],
 };
 
@@ -147,6 +163,17 @@ export function outcomeRulebook(dice: Dice): string {
         `${who()} may update ${list(collection)}${condition(collection, true)}${stamp(collection, 35)}`,
       );
     if (dice.percent(70)) sentences.push(`${who()} may delete${condition(collection, false)}`);
+    // Two that stamp, of which the one makes the other false.
+    if (collection === 'boxes' && dice.percent(40))
+      sentences.push(
+        'people may update (size, due) when signed is missing stamp state = "open"',
+        'people may update (size, due, locked) stamp signed = me',
+      );
+    // A sentence about more than update stamps only what is made.
+    if (collection !== 'people' && dice.percent(35))
+      sentences.push(
+        `${who()} may create ${list(collection)}, update ${list(collection)}, delete${condition(collection, false)}${stamp(collection, 50)}`,
+      );
     for (const action of actions[collection])
       if (dice.percent(70))
         sentences.push(`${who()} may ${action}${condition(collection, true)}${stamp(collection, 30)}`);
@@ -189,7 +216,149 @@ export function outcomeRulebook(dice: Dice): string {
     const stamped = [...(/ stamp (.*)$/.exec(sentence)?.[1]?.matchAll(/(\w+) =/g) ?? [])].map(
       ([, field]) => field!,
     );
-    const named = /\(([^)]*)\)/.exec(sentence)?.[1]?.replace('all but ', '').split(', ') ?? [];
-    return !stamped.some((field) => named.includes(field) && !sentence.includes('(all but'));
+    const lists = [...sentence.matchAll(/may create \(([^)]*)\)|update \(([^)]*)\)/g)].map(
+      (found) => found[1] ?? found[2]!,
+    );
+    return !lists.some(
+      (list) => !list.startsWith('all') && list.split(', ').some((field) => stamped.includes(field)),
+    );
   }
+}
+
+/** Records by collection and id. */
+export type Records = ReadonlyMap<string, ReadonlyMap<string, RecordValues>>;
+
+/** Some records of each collection, in no circle; the moment is that of their making. */
+export function outcomeRecords(dice: Dice, schema: Schema, now: string): Records {
+  const ids = new Map(
+    outcomeCollections.map((name) => [
+      name as string,
+      Array.from({ length: name === 'zones' ? 4 : 7 }, (_, index) => dice.uuid(index + 1)),
+    ]),
+  );
+  return new Map(
+    outcomeCollections.map((name) => {
+      const { fields, tree } = collectionOf(schema, name);
+      const all = ids.get(name)!;
+      const records = all.map((id, index): [string, RecordValues] => {
+        const valueFor = ({ name: field, system, unique, type, required }: Field): Value => {
+          if (field === 'id') return id;
+          if (system) return now;
+          if (unique) return `${name}-${index}@hollowoak.example`;
+          if (field === tree) return index === 0 ? null : dice.pick(all.slice(0, index));
+          return someValue(dice, type, ids, required);
+        };
+        return [id, Object.fromEntries([...fields.values()].map((field) => [field.name, valueFor(field)]))];
+      });
+      return [name, new Map(records)];
+    }),
+  );
+}
+
+/** Small numbers and texts, so that conditions come out both ways. */
+function someValue(
+  dice: Dice,
+  type: Type,
+  ids: ReadonlyMap<string, readonly string[]>,
+  required: boolean,
+): Value {
+  for (;;) {
+    const found =
+      type.kind === 'integer'
+        ? dice.percent(20)
+          ? null
+          : dice.between(0, 4)
+        : type.kind === 'text'
+          ? dice.pick(['a', 'b', null])
+          : randomValue(dice, type, ids);
+    if (found !== null || !required) return found;
+  }
+}
+
+/** The people and a visitor, most of them with what others share with them. */
+export function withShares(
+  dice: Dice,
+  rulebook: Rulebook,
+  people: readonly Caller[],
+  records: Records,
+): Caller[] {
+  const all = [{ person: null, roles: new Set<string>() }, ...people];
+  return all.map((caller) => {
+    if (dice.percent(40)) return caller;
+    const sharers = new Map(people.filter((each) => each !== caller).map((each) => [each.person!.id, each]));
+    const shares = [...sharers.keys()].flatMap((sharer) =>
+      outcomeCollections.flatMap((collection) =>
+        [...records.get(collection)!.keys()]
+          .filter(() => dice.percent(40))
+          .map((record): Share => ({
+            collection,
+            record,
+            operations: ['read', ...(['update', 'delete'] as const).filter(() => dice.percent(60))],
+            sharer,
+          })),
+      ),
+    );
+    const shared = sharingsOf(rulebook, shares, sharers);
+    return shared.length === 0 ? caller : { ...caller, shared };
+  });
+}
+
+/** Anything that could be asked for; of records mostly those that `caller` can read, since the others are all alike. */
+export function randomQuestion(
+  dice: Dice,
+  rulebook: Rulebook,
+  records: Records,
+  caller: { isReadable(collection: string, record: RecordValues): boolean },
+): Question {
+  const ids = new Map([...records].map(([name, all]) => [name, [...all.keys()]]));
+  const collection = dice.pick(outcomeCollections);
+  const all = [...records.get(collection)!.values()];
+  let record = dice.pick(all);
+  for (let tries = 0; tries < 3 && !caller.isReadable(collection, record); tries++) record = dice.pick(all);
+  const { fields } = collectionOf(rulebook.schema, collection);
+  const suppliable = [...fields.values()].filter(({ system, unique }) => !system && !unique);
+  const actions = [...rulebook.actions.values()].filter((action) => action.collection === collection);
+  const operation = dice.pick([
+    'update',
+    'update',
+    'update',
+    'create',
+    'create',
+    'delete',
+    'delete',
+    'share',
+    'read',
+    ...actions.map(({ name }) => name),
+  ]);
+  const valueFor = (type: Type, required: boolean, now: Value): Value => {
+    if (dice.percent(5)) return null;
+    if (dice.percent(25) && (now !== null || !required)) return now;
+    // Oneself, often: that is where rules make a difference.
+    return someValue(dice, type, ids, required);
+  };
+  const action = rulebook.actions.get(actionKey(collection, operation));
+  if (action !== undefined) {
+    const parameters = [...action.parameters].filter(([, { required }]) => required || dice.percent(70));
+    return {
+      operation,
+      collection,
+      record,
+      values: new Map(parameters.map(([name, { type, required }]) => [name, valueFor(type, required, null)])),
+    };
+  }
+  if (operation === 'update' || operation === 'create') {
+    const making = operation === 'create';
+    const some = suppliable
+      .filter(({ required }) => (making && required) || dice.percent(making ? 35 : 30))
+      .slice(0, making ? 9 : 3);
+    return {
+      operation,
+      collection,
+      record: making ? null : record,
+      values: new Map(
+        some.map(({ name, type, required }) => [name, valueFor(type, required, record[name] ?? null)]),
+      ),
+    };
+  }
+  return { operation, collection, record, values: new Map() };
 }

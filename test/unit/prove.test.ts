@@ -37,6 +37,11 @@ describe('proved', () => {
     ['a rule’s own condition', 'people may read when keeper = me', 'read hives only if keeper = me'],
     ['that visitors are nobody', 'people may read', 'read hives only if me is present'],
     [
+      'that nobody shares what is only shared with them',
+      'people may read when keeper = me  people may share',
+      'share hives only if keeper = me',
+    ],
+    [
       'a fence',
       'people may read, update  nobody but steward may update unless keeper = me',
       'update hives only if keeper = me or me has role steward',

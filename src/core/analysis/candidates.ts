@@ -1,5 +1,6 @@
 import { nodesOf, pathsOf, type Condition, type Operand, type PathOperand } from '../ir/conditions.ts';
 import { rewriteOperand } from '../ir/rewrite.ts';
+import { foreignPaths } from './sides.ts';
 import { UTC, shiftDate, shiftTimestamp } from '../types/time.ts';
 import type { Scalar, ScalarType, Type } from '../types/types.ts';
 import { compareValues } from '../types/values.ts';
@@ -98,10 +99,12 @@ function comparedWith(
   let [places, plain] = [0, 0];
   const isBare = (operand: Operand): operand is PathOperand =>
     operand.kind === 'path' && operand.steps.length === 1 && isIt(operand);
+  const foreign = foreignPaths(condition);
   const usable = (operand: Operand) =>
     [...nodesOf(operand)].every(
       (node) =>
-        node.kind !== 'count' && (node.kind !== 'path' || (typeof node.root !== 'number' && !touches(node))),
+        node.kind !== 'count' &&
+        (node.kind !== 'path' || (typeof node.root !== 'number' && !foreign.has(node) && !touches(node))),
     );
   for (const node of nodesOf(condition)) {
     if (node.kind === 'path' && startsWithIt(isIt)(node)) places++;

@@ -1,7 +1,7 @@
-import { settledFor } from '../decide/condition.ts';
+import { isOwn, settledFor } from '../decide/condition.ts';
 import type { Caller } from '../decide/caller.ts';
 import { leavesOf } from '../decide/nodes.ts';
-import { permissionOf } from '../decide/permission.ts';
+import { permissionOf, raises } from '../decide/permission.ts';
 import { fencesAlong, referrersOf } from '../decide/steps/delete.ts';
 import { negate, type Condition, type PathOperand } from '../ir/conditions.ts';
 import { folded } from '../ir/fold.ts';
@@ -76,12 +76,15 @@ function fencesPassed(
         ['updated_at', { kind: 'now', type: { kind: 'timestamp' } } as const],
       ])
     : new Map();
-  return leavesOf(fencesAlong(rulebook, caller, holder, clearing ? name : null)).map((leaf) => {
+  const fences = leavesOf(fencesAlong(rulebook, caller, holder, clearing ? name : null)).map((leaf) => {
     const condition = settledFor(rulebook, caller, leaf);
     const sides = [seenFrom(condition, 'before', overlay)];
     if (leaf.sides !== 'before' && clearing) sides.push(seenFrom(condition, 'after', overlay));
     return folded({ kind: 'and', operands: sides });
   });
+  // Nobody's own entry loses what decides about them.
+  const raised = clearing && caller.person !== null && raises(rulebook, holder, name);
+  return raised ? [...fences, negate(isOwn(caller.person.id))] : fences;
 }
 
 /**

@@ -8,14 +8,21 @@ import { drive, type Change, type Driver, type Steps } from '../decide/steps/ask
 import { acting, isTrue, stampersOf, updating, type Values } from '../decide/steps/change.ts';
 import { deletion, followers } from './follows.ts';
 import type { Verdict } from '../decide/steps/verdict.ts';
-import { negate, pathsOf, type Condition, type Operand, type PathOperand } from '../ir/conditions.ts';
+import {
+  negate,
+  nodesOf,
+  pathsOf,
+  type Condition,
+  type Operand,
+  type PathOperand,
+} from '../ir/conditions.ts';
 import { folded } from '../ir/fold.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../types/schema.ts';
 import { Asking, type Bits, type Numbered } from './bits.ts';
 import { plainCondition } from './grounds.ts';
 import { requestsToAct, requestsToUpdate, type Request, type Requests } from './requests.ts';
-import { deeper, readsBack, seenFrom, type Overlay } from './sides.ts';
+import { deeper, known, readsBack, seenFrom, withOthersKnown, type Overlay } from './sides.ts';
 
 /** The honest third answer: the search was cut off, and found nothing. */
 export type Answer = 'yes' | 'no' | 'not decided';
@@ -50,6 +57,8 @@ type Told = (bits: Bits) => boolean;
 
 interface KnownLeaf {
   readonly condition: Condition;
+  /** Of these, those that it reads as somebody else: the bare field, and what lies behind it. */
+  readonly othersRead: { readonly bare: ReadonlySet<string>; readonly beyond: ReadonlySet<string> };
   /** The fields that it reads from the record as it would become. */
   readonly reads: ReadonlySet<string>;
   /** Those that it reads by another way. */
@@ -327,34 +336,46 @@ export class Outcomes {
   /** Does a condition see the change by a way that cannot be told from the record as it is? */
   #isBlind(leaf: TrueOf, change: Change<Operand>, { unchanged, values }: Request): boolean {
     if (change.kind === 'none' || leaf.sides === 'before') return false;
-    const { back } = this.#known(leaf);
-    return [...change.values.keys()].some((field) => back.has(field) && !(unchanged && values.has(field)));
+    const { back, othersRead } = this.#known(leaf);
+    return [...change.values].some(
+      ([field, value]) =>
+        (back.has(field) && !(unchanged && values.has(field))) ||
+        // Put in where somebody else is asked, it would be read through theirs; what is known of it leads no further.
+        (readsMe(value) &&
+          (othersRead.beyond.has(field) ||
+            (othersRead.bare.has(field) && readsMe(known(value, this.#caller))))),
+    );
   }
 
   /** The condition of a sentence on every side that counts, as one about the record as it is. */
   #changed(leaf: TrueOf, change: Change<Operand>): Told {
     const { condition, reads, told } = this.#known(leaf);
     // What it does not read makes no difference to it.
-    const overlay: Overlay =
-      change.kind === 'none' ? new Map() : new Map([...change.values].filter(([field]) => reads.has(field)));
+    const overlay = change.kind === 'none' ? new Map() : this.#put(change.values, reads);
     const key = overlay.size === 0 && change.kind === 'none' ? '' : JSON.stringify([...overlay]);
     let found = told.get(key);
     if (found === undefined) {
-      const before = seenFrom(condition, 'before', overlay);
+      const before = seenFrom(condition, 'before', overlay, this.#caller);
       const both = leaf.sides !== 'before' && change.kind !== 'none' && overlay.size > 0;
-      const parts = both ? [before, seenFrom(condition, 'after', overlay)] : [before];
+      const parts = both ? [before, seenFrom(condition, 'after', overlay, this.#caller)] : [before];
       told.set(key, (found = this.asking.ask(folded({ kind: 'and', operands: parts }))));
     }
     return found;
   }
 
+  /** What a change puts into the fields that a condition reads. */
+  #put(values: Overlay, reads: ReadonlySet<string>): Overlay {
+    return new Map([...values].filter(([field]) => reads.has(field)));
+  }
+
   /** What is worked out of a sentence's condition once. */
   #known(leaf: TrueOf): KnownLeaf {
-    let known = this.#leaves.get(leaf);
-    if (known === undefined) {
-      const condition = settledFor(this.#rulebook, this.#caller, leaf);
-      known = {
+    let found = this.#leaves.get(leaf);
+    if (found === undefined) {
+      const condition = withOthersKnown(settledFor(this.#rulebook, this.#caller, leaf));
+      found = {
         condition,
+        othersRead: readByOthers(condition),
         reads: new Set(
           pathsOf(condition).flatMap(({ root, steps }) =>
             root === 'record' || root === 'new' ? [steps[0]!.field] : [],
@@ -363,9 +384,9 @@ export class Outcomes {
         back: readsBack(this.#rulebook, leaf.when, this.#collection),
         told: new Map(),
       };
-      this.#leaves.set(leaf, known);
+      this.#leaves.set(leaf, found);
     }
-    return known;
+    return found;
   }
 
   /**
@@ -386,9 +407,11 @@ export class Outcomes {
     const chosen = variableOf(collection);
     const { tree } = collectionOf(this.#rulebook.schema, this.#collection);
     const sides = (leaf: TrueOf): Condition => {
-      const condition = deeper(this.#known(leaf).condition);
-      const parts = [seenFrom(condition, 'before', changed)];
-      if (leaf.sides !== 'before') parts.push(seenFrom(condition, 'after', changed));
+      const { condition: bare, reads } = this.#known(leaf);
+      const condition = deeper(bare);
+      const put = this.#put(changed, reads);
+      const parts = [seenFrom(condition, 'before', put, this.#caller)];
+      if (leaf.sides !== 'before') parts.push(seenFrom(condition, 'after', put, this.#caller));
       return folded({ kind: 'and', operands: parts });
     };
     const whole = (node: Node): Condition =>
@@ -410,14 +433,29 @@ export class Outcomes {
         ...nodes.map(whole),
         ...required,
         ...(field === name ? [isAnother(this.#own(field), chosen)] : []),
-        ...(tree === name ? [negate(below(this.#collection, tree, chosen))] : []),
       ],
     });
-    const holds = this.asking.ask({ kind: 'some', range: { collection, depth: 1 }, body });
+    const some = (each: Condition): Condition => ({
+      kind: 'some',
+      range: { collection, depth: 1 },
+      body: each,
+    });
+    const whether = (condition: Condition) => this.asking.ask(condition);
+    const isBelow = tree === name ? below(this.#collection, chosen, recordPath(collection), tree) : null;
+    const allowed = some(
+      isBelow === null ? body : folded({ kind: 'and', operands: [body, negate(isBelow)] }),
+    );
+    const holds = whether(allowed);
+    // Above a circle that the data hold already nobody can say where a record lies; the steps ask only whether it is found.
+    const isOpen =
+      isBelow === null ? null : { reached: whether(some(body)), refused: whether(negate(allowed)) };
     const through = permission.grounds
       .filter(({ rule }) => names.every((each) => rule.operations.get(permission.pair.operation)!.has(each)))
       .map(({ rule }) => rule.id);
-    return (bits) => (holds(bits) ? { answer: 'yes', through } : no);
+    return (bits) => {
+      if (holds(bits)) return { answer: 'yes', through };
+      return isOpen?.reached(bits) === true && !isOpen.refused(bits) ? undecided : no;
+    };
   }
 }
 
@@ -488,6 +526,20 @@ function isRecordPath(operand: Operand): operand is PathOperand {
   return operand.kind === 'path' && typeof operand.root !== 'number';
 }
 
+function readByOthers(condition: Condition): KnownLeaf['othersRead'] {
+  const found = { bare: new Set<string>(), beyond: new Set<string>() };
+  for (const node of nodesOf(condition))
+    if (node.kind === 'as')
+      for (const { root, steps } of pathsOf(node.condition))
+        if (root === 'record' || root === 'new')
+          (steps.length === 1 ? found.bare : found.beyond).add(steps[0]!.field);
+  return found;
+}
+
+function readsMe(operand: Operand): boolean {
+  return nodesOf(operand).some((node) => node.kind === 'path' && node.root === 'me');
+}
+
 function idStep(collection: string) {
   return { collection, field: 'id' };
 }
@@ -519,7 +571,7 @@ function isAnother(own: PathOperand, value: Operand): Condition {
   return { kind: 'or', operands: [differs, added] };
 }
 
-/** The chosen record lies at or below the one in hand. */
-function below(collection: string, tree: string, chosen: PathOperand): Condition {
-  return { kind: 'within', left: chosen, right: recordPath(collection), parent: { collection, field: tree } };
+/** The one record lies at or below the other. */
+function below(collection: string, left: PathOperand, right: PathOperand, tree: string): Condition {
+  return { kind: 'within', left, right, parent: { collection, field: tree } };
 }

@@ -1,11 +1,12 @@
 import { couldHold, leavesOf } from '../decide/nodes.ts';
 import type { Permission } from '../decide/formula.ts';
+import { stampersOf } from '../decide/steps/change.ts';
 import type { Condition, Operand, PathOperand } from '../ir/conditions.ts';
 import { nodesOf, pathsOf } from '../ir/conditions.ts';
 import { collectionOf, type Schema } from '../types/schema.ts';
 import type { Type } from '../types/types.ts';
 import { candidatesFor, fresh } from './candidates.ts';
-import type { Overlay } from './sides.ts';
+import { withOthersKnown, type Overlay } from './sides.ts';
 
 /** One request that is thought through, for all records at once. */
 export interface Request {
@@ -75,9 +76,16 @@ export function requestsToUpdate(
     ...watching,
     ...leavesOf([permission.record, ...names.map((name) => permission.field(name).whole)])
       .filter(({ sides }) => sides !== 'before')
-      .map(({ when }) => when),
+      .map(({ when }) => withOthersKnown(when)),
   ];
   const deciding = new Set<string>();
+  // A rule that stamps what a condition reads comes in with any of the fields that it covers. Which of them is supplied may make
+  // a difference of its own, so a search that could bring one in is not complete.
+  const stamping = stampersOf(
+    permission,
+    suppliable.map(({ name }) => name),
+  ).filter(({ rule, node }) => !rule.operations.get('update')!.has(field) && couldHold(node));
+  let isStamped = false;
   // What decides about the others may bring in more of them.
   for (let size = -1; size !== deciding.size;) {
     size = deciding.size;
@@ -85,8 +93,17 @@ export function requestsToUpdate(
     for (const { name } of suppliable)
       if (name !== field && conditions.some((each) => pathsOf(each).some(beginsWith(name))))
         deciding.add(name);
+    for (const { rule } of stamping) {
+      const isSeen = rule.stamps.some((stamp) =>
+        conditions.some((each) => pathsOf(each).some(beginsWith(stamp.field))),
+      );
+      const bringing = suppliable.filter(({ name }) => rule.operations.get('update')!.has(name));
+      if (!isSeen || bringing.length === 0) continue;
+      isStamped = true;
+      if (!bringing.some(({ name }) => deciding.has(name))) deciding.add(bringing[0]!.name);
+    }
   }
-  let complete = deciding.size <= MOST_BESIDES;
+  let complete = deciding.size <= MOST_BESIDES && !isStamped;
   const requests: Request[] = [];
   const room = roomFor(conditionsFor([field, ...deciding]));
   for (const others of subsetsOf([...deciding].slice(0, MOST_BESIDES))) {
@@ -111,7 +128,7 @@ export function requestsToAct(permission: Permission, watching: readonly Conditi
     ...watching,
     ...leavesOf([permission.record])
       .filter(({ sides }) => sides !== 'before')
-      .map(({ when }) => when),
+      .map(({ when }) => withOthersKnown(when)),
   ];
   const setBy = (name: string) =>
     new Set(
@@ -144,7 +161,7 @@ export function requestsToCreate(
 ): Requests {
   const { fields } = collectionOf(schema, permission.pair.collection);
   const wanted = [permission.record, ...names.map((name) => permission.field(name).whole)];
-  const conditions = [...watching, ...leavesOf(wanted).map(({ when }) => when)];
+  const conditions = [...watching, ...leavesOf(wanted).map(({ when }) => withOthersKnown(when))];
   return combined(
     names.map((name) => ({
       name,

@@ -4,8 +4,9 @@ import { permission } from '../decide/permission.ts';
 import { compilePredicate } from '../evaluate/closures.ts';
 import { nodesOf, type Condition, type Operand, type PathOperand } from '../ir/conditions.ts';
 import { folded } from '../ir/fold.ts';
-import { rewriteCondition, unknown } from '../ir/rewrite.ts';
+import { rewriteCondition, unknown, type As } from '../ir/rewrite.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
+import type { Scalar } from '../types/types.ts';
 
 /** What a change would put into a record, by field: values, and paths from the record as it is, from `me`, or from a variable. */
 export type Overlay = ReadonlyMap<string, Operand>;
@@ -13,10 +14,18 @@ export type Overlay = ReadonlyMap<string, Operand>;
 /**
  * A condition of a write as one about the record as it is: on the side asked, `this` and bare names are the record as it is
  * or as it would become, `old` always the one and `new` the other. Holds only where `readsBack` finds nothing that the change
- * touches.
+ * touches. `caller`: whose `me` the change speaks of; where somebody else is asked, it is put in as what it is.
  */
-export function seenFrom(condition: Condition, side: 'before' | 'after', overlay: Overlay): Condition {
+export function seenFrom(
+  condition: Condition,
+  side: 'before' | 'after',
+  overlay: Overlay,
+  caller: As['caller'] | null = null,
+): Condition {
+  const forOthers = (): Overlay =>
+    caller === null ? overlay : new Map([...overlay].map(([field, each]) => [field, known(each, caller)]));
   return rewriteCondition(condition, {
+    as: (part) => ({ ...part, condition: seenFrom(part.condition, side, forOthers()) }),
     path(path) {
       const { root } = path;
       if (root === 'old') return { ...path, root: 'record' };
@@ -35,6 +44,38 @@ function overlaid(path: PathOperand, overlay: Overlay): Operand {
   return value.kind === 'path'
     ? { ...value, steps: [...value.steps, ...rest], type: path.type }
     : { kind: 'nothing', type: path.type };
+}
+
+/**
+ * The condition with what is known of others put in: where it is asked as somebody else, `me` and single values of theirs are
+ * what they are, so that nobody takes them for the caller's. Lists, and what lies behind `me`, stay.
+ */
+export function withOthersKnown(condition: Condition): Condition {
+  return rewriteCondition(condition, {
+    as: (part) => ({
+      ...part,
+      condition: rewriteCondition(part.condition, { path: (path) => known(path, part.caller) }),
+    }),
+  });
+}
+
+/** The value of the caller's own that an operand reads; what reads another, or a list of theirs, stays. */
+export function known(operand: Operand, { person }: As['caller']): Operand {
+  if (operand.kind !== 'path' || operand.root !== 'me' || operand.steps.length !== 1) return operand;
+  const { type } = operand;
+  if (type.kind === 'list' || type.kind === 'json') return operand;
+  const value = person?.values[operand.steps[0]!.field] ?? null;
+  return value === null ? { kind: 'nothing', type } : { kind: 'literal', value: value as Scalar, type };
+}
+
+/** What is read through `me` as somebody else, and could be taken for the caller's. */
+export function foreignPaths(condition: Condition): Set<Operand> {
+  const found = new Set<Operand>();
+  for (const node of nodesOf(condition))
+    if (node.kind === 'as')
+      for (const inner of nodesOf(node.condition))
+        if (inner.kind === 'path' && inner.root === 'me') found.add(inner);
+  return found;
 }
 
 /** A condition about a record, as one about the record of the quantifier of this depth. */
@@ -127,13 +168,17 @@ export function speaksOfRecord(condition: Condition | Operand): boolean {
  * what it is, unknown.
  */
 export function answered(condition: Condition, caller: Caller, now: string): Condition {
-  const known = { caller, roles: none, now, look: () => null, all: () => [], may: () => false };
+  const circumstances = { caller, roles: none, now, look: () => null, all: () => [], may: () => false };
   return rewriteCondition(condition, {
+    as(part) {
+      const inner = answered(part.condition, part.caller, now);
+      return inner.kind === 'constant' || inner === unknown ? inner : { ...part, condition: inner };
+    },
     condition(part) {
       if (part.kind === 'constant' || part === unknown) return part;
       if (part.kind === 'and' || part.kind === 'or' || part.kind === 'not') return folded(part);
       if (!isAtHand(part)) return part;
-      const truth = compilePredicate(part)({}, known);
+      const truth = compilePredicate(part)({}, circumstances);
       return truth === null ? unknown : { kind: 'constant', value: truth };
     },
   });

@@ -1,6 +1,7 @@
 import { pairKey, type Audience, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import type { Value } from '../types/types.ts';
 import type { Shareable } from './nodes.ts';
+import { remembered } from './remembered.ts';
 
 /** The values of one record by field; a field that is not there counts as missing. */
 export type RecordValues = Readonly<Record<string, Value>>;
@@ -62,9 +63,7 @@ export function rolesFor(
   if (known?.of !== rulebook.roles)
     counting.set(caller.roles, (known = { of: rulebook.roles, pairs: new Map() }));
   const pair = pairKey(operation, collection);
-  let held = known.pairs.get(pair);
-  if (held === undefined) known.pairs.set(pair, (held = rolesCounting(rulebook, caller, pair)));
-  return held;
+  return remembered(known.pairs, pair, () => rolesCounting(rulebook, caller, pair));
 }
 
 const counting = new WeakMap<

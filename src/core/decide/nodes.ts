@@ -17,8 +17,16 @@ export type Node =
   /** Does the caller hold one of the roles, for the pair? */
   | { readonly kind: 'exempts'; readonly roles: ReadonlySet<string>; readonly pair: Pair }
   | TrueOf
-  /** May it be done at all? A reference to another formula, never a copy of it: chains are long. */
-  | { readonly kind: 'permitted'; readonly pair: Pair; readonly side: Side }
+  /**
+   * May it be done at all? A reference to another formula, never a copy of it: chains are long. `themself`: without what others
+   * share with them.
+   */
+  | {
+      readonly kind: 'permitted';
+      readonly pair: Pair;
+      readonly side: Side;
+      readonly by: 'caller' | 'themself';
+    }
   /** Does the reference that this field (or parameter) is given point at a record that the caller may read? */
   | { readonly kind: 'reference readable'; readonly field: string }
   /** It is not the caller's own entry among people. */

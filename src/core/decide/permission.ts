@@ -10,7 +10,8 @@ import {
   type Rulebook,
 } from '../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../types/schema.ts';
-import { rolesFor, speaksOf, type Caller } from './caller.ts';
+import { byThemself, rolesFor, speaksOf, type Caller } from './caller.ts';
+import { settledFor } from './condition.ts';
 import {
   all,
   any,
@@ -26,15 +27,13 @@ import {
   type TrueOf,
 } from './nodes.ts';
 import type { Barrier, FieldPermission, Ground, Permission } from './formula.ts';
-import { sharedGrounds } from './shares.ts';
+import { remembered } from './remembered.ts';
+import { SHARE, sharedGrounds } from './shares.ts';
 
 /** What decides for anybody at all: whom sentences speak of is left open. Cost: once for each rulebook. */
 export function permission(rulebook: Rulebook, operation: Operation, collection: string): Permission {
-  const known = entryOf(anybodys, rulebook, () => new Map<string, Permission>());
-  const key = `${operation} ${collection}`;
-  let found = known.get(key);
-  if (found === undefined) known.set(key, (found = madeFor(rulebook, { operation, collection })));
-  return found;
+  const known = remembered(anybodys, rulebook, () => new Map<string, Permission>());
+  return remembered(known, `${operation} ${collection}`, () => madeFor(rulebook, { operation, collection }));
 }
 
 /**
@@ -49,11 +48,9 @@ export function permissionOf(
 ): Permission {
   const known =
     caller.shared === undefined ? knownByStanding(rulebook, caller) : knownByCaller(rulebook, caller);
-  const key = `${operation} ${collection}`;
-  let found = known.get(key);
-  if (found === undefined)
-    known.set(key, (found = foldedFor(rulebook, caller, permission(rulebook, operation, collection))));
-  return found;
+  return remembered(known, `${operation} ${collection}`, () =>
+    foldedFor(rulebook, caller, permission(rulebook, operation, collection)),
+  );
 }
 
 type Known = Map<string, Permission>;
@@ -68,27 +65,16 @@ const keys = new WeakMap<Caller, string>();
 const STANDINGS = 1_000;
 
 function knownByStanding(rulebook: Rulebook, caller: Caller): Known {
-  let key = keys.get(caller);
-  if (key === undefined)
-    keys.set(
-      caller,
-      (key = caller.person === null ? '' : `person ${[...caller.roles].toSorted().join(' ')}`),
-    );
-  const all = entryOf(standings, rulebook, () => new LRUCache<string, Known>({ max: STANDINGS }));
-  let known = all.get(key);
-  if (known === undefined) all.set(key, (known = new Map()));
-  return known;
+  const key = remembered(keys, caller, () =>
+    caller.person === null ? '' : `person ${[...caller.roles].toSorted().join(' ')}`,
+  );
+  const all = remembered(standings, rulebook, () => new LRUCache<string, Known>({ max: STANDINGS }));
+  return remembered<string, Known>(all, key, () => new Map());
 }
 
 function knownByCaller(rulebook: Rulebook, caller: Caller): Known {
-  const all = entryOf(callers, rulebook, () => new WeakMap<Caller, Known>());
-  return entryOf(all, caller, () => new Map());
-}
-
-function entryOf<K extends WeakKey, V>(all: WeakMap<K, V>, key: K, made: () => V): V {
-  let known = all.get(key);
-  if (known === undefined) all.set(key, (known = made()));
-  return known;
+  const all = remembered(callers, rulebook, () => new WeakMap<Caller, Known>());
+  return remembered(all, caller, () => new Map());
 }
 
 /** The sides on which the sentences of an operation are asked. */
@@ -106,22 +92,16 @@ interface Sentences {
 const sentencesOf = new WeakMap<Rulebook, Sentences>();
 
 function sentences(rulebook: Rulebook): Sentences {
-  let known = sentencesOf.get(rulebook);
-  if (known === undefined) {
+  return remembered(sentencesOf, rulebook, () => {
     const by = <T extends Rule | Fence>(all: readonly T[]) => {
       const found = new Map<string, T[]>();
       for (const each of all)
-        for (const operation of each.operations.keys()) {
-          const key = `${operation} ${each.collection}`;
-          const some = found.get(key);
-          if (some === undefined) found.set(key, [each]);
-          else some.push(each);
-        }
+        for (const operation of each.operations.keys())
+          remembered(found, `${operation} ${each.collection}`, () => []).push(each);
       return found;
     };
-    sentencesOf.set(rulebook, (known = { rules: by(rulebook.rules), fences: by(rulebook.fences) }));
-  }
-  return known;
+    return { rules: by(rulebook.rules), fences: by(rulebook.fences) };
+  });
 }
 
 function madeFor(rulebook: Rulebook, pair: Pair): Permission {
@@ -147,6 +127,7 @@ function madeFor(rulebook: Rulebook, pair: Pair): Permission {
     grounds,
     barriers,
     isShareable(operation) ? [shared(operation)] : [],
+    readableFor(pair),
   );
 }
 
@@ -178,6 +159,16 @@ export function trueOf(sentence: Rule | Fence, when: Condition, pair: Pair, side
   return Object.freeze({ kind: 'true of', sentence, when, pair, sides });
 }
 
+/**
+ * What is not readable is not there, whatever is asked. Whoever shows a record to others must be able to read it by themself:
+ * what is shared with them is not theirs to pass on.
+ */
+function readableFor({ operation, collection }: Pair): Node[] {
+  if (operation === 'read' || operation === 'create') return [];
+  const by = operation === SHARE ? 'themself' : 'caller';
+  return [Object.freeze({ kind: 'permitted', pair: { operation: 'read', collection }, side: 'before', by })];
+}
+
 /** `further`: reasons to allow that are no rule. */
 function assembled(
   rulebook: Rulebook,
@@ -186,15 +177,12 @@ function assembled(
   grounds: readonly Ground[],
   barriers: readonly Barrier[],
   further: readonly Node[],
+  readable: readonly Node[],
 ): Permission {
   const { operation, collection } = pair;
   const { fields } = collectionOf(rulebook.schema, collection);
   const granted = anyGround(grounds, further);
   const fenced = every(barriers.filter(({ about }) => about === null));
-  const readable: Node[] =
-    operation === 'read' || operation === 'create'
-      ? []
-      : [Object.freeze({ kind: 'permitted', pair: { operation: 'read', collection }, side: 'before' })];
   const raised =
     action === null ? [] : [...action.sets.keys()].filter((field) => raises(rulebook, collection, field));
   const references = [...(action?.parameters ?? [])].filter(([, { type }]) => type.kind === 'ref');
@@ -209,9 +197,7 @@ function assembled(
     'the whole',
   );
   const known = new Map<string, FieldPermission>();
-  const field = (name: string): FieldPermission => {
-    let found = known.get(name);
-    if (found !== undefined) return found;
+  const fieldOf = (name: string): FieldPermission => {
     const reading = operation === 'read';
     // The id comes with every readable record, and no fence is about it.
     const isId = reading && name === 'id';
@@ -225,9 +211,9 @@ function assembled(
       ...about.map(({ node }) => node),
       ...(!reading && type?.kind === 'ref' ? [reference(name)] : []),
     ];
-    known.set(name, (found = { granted: own, fenced: every(about), whole: all(parts, 'a field') }));
-    return found;
+    return { granted: own, fenced: every(about), whole: all(parts, 'a field') };
   };
+  const field = (name: string) => remembered(known, name, () => fieldOf(name));
   return { pair, action, grounds, barriers, granted, fenced, record, field };
 }
 
@@ -265,7 +251,10 @@ export function raises(rulebook: Rulebook, collection: string, field: string): b
 /** Settles for one caller whom sentences speak of, whom fences exempt, and what is shared. */
 function foldedFor(rulebook: Rulebook, caller: Caller, open: Permission): Permission {
   const { pair, action } = open;
-  const settle = (node: Node) => folded(rulebook, caller, node);
+  // Whoever shares does it by themself: what others share with them counts nowhere, not even in “me may”.
+  const alone = pair.operation === SHARE && caller.shared !== undefined ? byThemself(caller) : null;
+  const settle = (node: Node) =>
+    alone === null ? folded(rulebook, caller, node) : asked(rulebook, alone, folded(rulebook, alone, node));
   const grounds = open.grounds.flatMap((ground): Ground[] => {
     const node = settle(ground.node);
     return node === holdsNever ? [] : [{ ...ground, node }];
@@ -283,7 +272,39 @@ function foldedFor(rulebook: Rulebook, caller: Caller, open: Permission): Permis
     const node = settle(barrier.node);
     return node === holdsAlways ? [] : [{ ...barrier, node }];
   });
-  return assembled(rulebook, pair, action, [...grounds, ...further], barriers, []);
+  const readable = readableFor(pair).map(settle);
+  return assembled(rulebook, pair, action, [...grounds, ...further], barriers, [], readable);
+}
+
+/** The formula with everything in it asked as somebody else. */
+function asked(rulebook: Rulebook, who: Caller, node: Node): Node {
+  const same = (each: Node) => each;
+  const table: NodeTable<Node> = {
+    all: ({ parts, reason }) =>
+      all(
+        parts.map((part) => interpret(part, table)),
+        reason,
+      ),
+    any: ({ parts, reason }) =>
+      any(
+        parts.map((part) => interpret(part, table)),
+        reason,
+      ),
+    'true of': (leaf) => {
+      const condition = settledFor(rulebook, who, leaf);
+      return condition.kind === 'constant'
+        ? leaf
+        : trueOf(leaf.sentence, { kind: 'as', caller: who, condition }, leaf.pair, leaf.sides);
+    },
+    permitted: ({ pair: { operation, collection } }) =>
+      asked(rulebook, who, permissionOf(rulebook, who, operation, collection).record),
+    'reference readable': same,
+    'not own record': same,
+    speaks: same,
+    exempts: same,
+    shared: same,
+  };
+  return node === holdsAlways || node === holdsNever ? node : interpret(node, table);
 }
 
 /** The one function that puts a caller into a formula. What is shared is put in beside it, as grounds. */

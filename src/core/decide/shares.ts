@@ -5,6 +5,7 @@ import { callerName, type Caller, type Sharing } from './caller.ts';
 import { conditionOf, settledFor, yes } from './condition.ts';
 import { all, type Node, type Pair, type Shareable, type TrueOf } from './nodes.ts';
 import type { Ground, Permission } from './formula.ts';
+import { remembered } from './remembered.ts';
 
 /** The operation that a rule allows for sharing itself. */
 export const SHARE = 'share';
@@ -20,12 +21,11 @@ export interface Share {
 
 /** The collections whose records can be shared: some rule names `share`. */
 export function shareableCollections({ rules }: Pick<Rulebook, 'rules'>): ReadonlySet<string> {
-  let known = shareableOf.get(rules);
-  if (known === undefined) {
-    known = new Set(rules.filter((rule) => rule.operations.has(SHARE)).map((rule) => rule.collection));
-    shareableOf.set(rules, known);
-  }
-  return known;
+  return remembered(
+    shareableOf,
+    rules,
+    () => new Set(rules.filter((rule) => rule.operations.has(SHARE)).map((rule) => rule.collection)),
+  );
 }
 
 // Asked for every caller, and the same for as long as the rulebook is in force.

@@ -4,6 +4,7 @@ import { collectionOf } from '../types/schema.ts';
 import type { Caller } from './caller.ts';
 import { leavesOf } from './nodes.ts';
 import { permission, permissionOf } from './permission.ts';
+import { remembered } from './remembered.ts';
 import { SHARE, shareableCollections } from './shares.ts';
 import { referrersOf } from './steps/delete.ts';
 
@@ -33,7 +34,7 @@ export function meetingOf(
   const along = operations.includes('delete') ? [...followersOf(rulebook, collection)] : [];
   const asked = ['read', ...operations].map((operation) => looksOf(rulebook, caller, operation, collection));
   const passed = along.flatMap((holder) =>
-    ['read', 'update', 'delete'].map((operation) => looksOf(rulebook, caller, operation, holder)),
+    ['read', 'update', 'delete'].map((operation) => looksOf(rulebook, caller, operation, holder, true)),
   );
   const looks = [...asked, ...passed];
   if (looks.includes('many') || [collection, ...along].some((each) => ranged.has(each)))
@@ -65,9 +66,7 @@ interface Turns {
 const known = new WeakMap<Rulebook, Turns>();
 
 function turnsOf(rulebook: Rulebook): Turns {
-  let turns = known.get(rulebook);
-  if (turns === undefined) known.set(rulebook, (turns = workOut(rulebook)));
-  return turns;
+  return remembered(known, rulebook, () => workOut(rulebook));
 }
 
 function workOut(rulebook: Rulebook): Turns {
@@ -174,9 +173,16 @@ function followersOf(rulebook: Rulebook, collection: string): Set<string> {
 /** What a decision looks at beside the record in hand and who the caller is. */
 type Looks = 'nothing' | 'others' | 'many';
 
-function looksOf(rulebook: Rulebook, caller: Caller, operation: Operation, collection: string): Looks {
+/** `along`: it happens because of another record, which asks the fences alone. */
+function looksOf(
+  rulebook: Rulebook,
+  caller: Caller,
+  operation: Operation,
+  collection: string,
+  along = false,
+): Looks {
   const { grounds, barriers, action } = permissionOf(rulebook, caller, operation, collection);
-  if (grounds.length === 0 && operation !== 'read') return 'nothing';
+  if (grounds.length === 0 && operation !== 'read' && !along) return 'nothing';
   // Whether a role is held by a condition is asked anew in the transaction, and may be what lets them.
   const conditional = asksForConditional(rulebook, operation, collection);
   if (conditional && rangesOfRoles(rulebook).size > 0) return 'many';
@@ -210,22 +216,19 @@ function asksForConditional(rulebook: Rulebook, operation: Operation, collection
 const knownLooks = new WeakMap<Rulebook, WeakMap<Condition | Operand, Looks>>();
 
 function looksOfBody(rulebook: Rulebook, body: Condition | Operand): Looks {
-  const known = knownLooks.get(rulebook) ?? new WeakMap<Condition | Operand, Looks>();
-  knownLooks.set(rulebook, known);
-  let looks = known.get(body);
-  if (looks === undefined) {
+  const known = remembered(knownLooks, rulebook, () => new WeakMap<Condition | Operand, Looks>());
+  return remembered(known, body, () => {
     const ranges = new Set<string>();
     rangesOf(rulebook, body, ranges, new Set());
-    looks = ranges.size > 0 ? 'many' : isBeyond(body) ? 'others' : 'nothing';
-    known.set(body, looks);
-  }
-  return looks;
+    return ranges.size > 0 ? 'many' : isBeyond(body) ? 'others' : 'nothing';
+  });
 }
 
 function isBeyond(body: Condition | Operand): boolean {
   return nodesOf(body).some((node) => {
     if (node.kind === 'path')
       return node.steps.length > 1 || (node.root === 'me' && node.steps[0]!.field !== 'id');
-    return node.kind === 'some' || node.kind === 'count' || node.kind === 'may' || node.kind === 'within';
+    // What is quantified over was told before.
+    return node.kind === 'may' || node.kind === 'within';
   });
 }

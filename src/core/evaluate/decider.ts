@@ -3,10 +3,11 @@ import { PEOPLE, collectionOf } from '../types/schema.ts';
 import type { Permission } from '../decide/formula.ts';
 import { permissionOf } from '../decide/permission.ts';
 import { holdsBy, type Pair, type TrueOf } from '../decide/nodes.ts';
+import { SHARE } from '../decide/shares.ts';
 import { drive, type Change, type Driver, type Steps } from '../decide/steps/asking.ts';
 import { acting, updating, valuesSet, type Values } from '../decide/steps/change.ts';
 import { completed, creating } from '../decide/steps/create.ts';
-import { deleting, looking } from '../decide/steps/delete.ts';
+import { deleting, showing } from '../decide/steps/delete.ts';
 import type { Follows, RefusedBy, Verdict } from '../decide/steps/verdict.ts';
 import type { Action, Operation, Rule, Rulebook } from '../ir/rulebook.ts';
 import type { Value } from '../types/types.ts';
@@ -89,8 +90,10 @@ export class Decider {
         return updating(rulebook, permission, values, plain);
       case 'delete':
         return deleting(rulebook, this.caller, permission, record!.id as string);
+      case SHARE:
+        return showing(permission);
       default:
-        return looking(permission);
+        throw new TypeError(`${collection} has no operation ${operation}`);
     }
   }
 

@@ -132,6 +132,8 @@ class Explanation {
         return `rules would fill in ${named} differently, or it is filled in and supplied as well, so nothing is`;
       case 'stamp undoes':
         return 'with everything filled in that rules fill in, one of these rules is not true any more, so nothing is filled in';
+      case 'only shared':
+        return `${name} can read the record only because it is shared with them, and passes nothing on`;
       case 'unclear':
         return 'two rules would make different records, so neither is made';
       case 'follows fenced':

@@ -8,7 +8,11 @@ export interface Rewriting {
   readonly condition?: (condition: Condition) => Condition;
   /** The depth of a `some` or `count`, where all are moved. Paths from their records are the rewriter's own affair. */
   readonly depth?: (depth: number) => number;
+  /** Instead of going into what is asked as somebody else, whose `me` is not the caller. */
+  readonly as?: (condition: As) => Condition;
 }
+
+export type As = Condition & { readonly kind: 'as' };
 
 /**
  * A condition with its paths and parts changed, from the leaves upwards. Nothing of the old one is changed itself, and what
@@ -57,6 +61,7 @@ function withParts(condition: Condition, by: Rewriting): Condition {
       return range === condition.range && body === condition.body ? condition : { ...condition, range, body };
     }
     case 'as': {
+      if (by.as !== undefined) return by.as(condition);
       const inner = rewriteCondition(condition.condition, by);
       return inner === condition.condition ? condition : { ...condition, condition: inner };
     }

@@ -27,6 +27,7 @@ const refusals: Readonly<Record<NonNullable<Decision['refusedBy']>, readonly str
   'reference not readable': ['reference-not-found'],
   'stamps differ': ['not-allowed'],
   'stamp undoes': ['not-allowed'],
+  'only shared': ['not-allowed'],
   'no rule': ['not-allowed'],
   unclear: ['not-allowed'],
   'follows fenced': ['still-referenced'],

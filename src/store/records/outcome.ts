@@ -57,6 +57,7 @@ export function refusalOf({ refusedBy, fields }: Verdict<Value> & { readonly all
     case 'own record':
     case 'stamps differ':
     case 'stamp undoes':
+    case 'only shared':
     case 'unclear':
       return { kind: 'not allowed', fields: [] };
     case 'no rule':

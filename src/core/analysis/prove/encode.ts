@@ -63,6 +63,8 @@ export interface Asked {
   /** Null: no change is in hand; the record is what it is in this world. */
   readonly world: World | null;
   readonly field: string | null;
+  /** Without what others share with them? */
+  readonly alone: boolean;
   readonly besides: ReadonlyMap<TrueOf, string>;
   /** Can the reference that a field is given be read? */
   readonly reference: (field: string) => string;
@@ -179,9 +181,10 @@ export class Encoder {
         const extra = asked.besides.get(leaf) ?? 'true';
         return and([extra, ...worlds.map((each) => this.condition(leaf.when, at(leaf.pair, each)).yes)]);
       },
-      permitted: ({ pair }) =>
+      permitted: ({ pair, by }) =>
         this.formula(permission(this.rulebook, pair.operation, pair.collection).record, {
           ...asked,
+          alone: asked.alone || by === 'themself',
           world: world ?? 'before',
           field: null,
         }),
@@ -197,9 +200,9 @@ export class Encoder {
    * it, by themself; of others it is left open. Nobody shares what was shared with them.
    */
   #shared(operation: string, asked: Asked): string {
-    const { record, field, who } = asked;
+    const { record, field, who, alone } = asked;
     const collection = this.#collectionOfShare.at(-1)!;
-    if (who !== '') return 'false';
+    if (who !== '' || alone) return 'false';
     if (record !== 'r') {
       const name = `shared_${operation}_${collection}`;
       const sort = this.declarations.sort(collection);
@@ -346,6 +349,7 @@ export class Encoder {
           who: at.who,
           world: at.world,
           field: null,
+          alone: false,
           besides: new Map(),
           reference: () => 'true',
         };

@@ -184,6 +184,7 @@ class Step {
       who: '',
       world: cleared === null ? 'before' : null,
       field: null,
+      alone: false,
       besides: new Map(),
       reference: () => 'true',
     };
@@ -435,6 +436,7 @@ class Step {
       who: '',
       world: 'before',
       field: null,
+      alone: false,
       besides: new Map(),
       reference: () => 'true',
     };
@@ -448,6 +450,7 @@ class Step {
       who: '',
       world: null,
       field: null,
+      alone: false,
       besides: new Map(),
       reference: () => 'true',
       ...asked,

@@ -198,7 +198,6 @@ export function isTrue(node: Node, truths: ReadonlySet<TrueOf>): boolean {
 
 /** The values of stamps, by field. */
 export function* stampValues<V>(stamps: readonly Stamp[]): Steps<V, Map<string, V>> {
-  if (stamps.length === 0) return new Map();
   const worked = yield* ask<V, 'values'>('values', { operands: stamps.map(({ value }) => value) });
   return new Map(stamps.map(({ field }, index) => [field, worked[index]!]));
 }

@@ -6,21 +6,18 @@ import type { Permission } from '../formula.ts';
 import { permissionOf, raises } from '../permission.ts';
 import { ask, type Steps } from './asking.ts';
 import { isTrue } from './change.ts';
-import { refused, type Cleared, type Verdict } from './verdict.ts';
+import { nothingFollows, refused, type Cleared, type Verdict } from './verdict.ts';
 
 /** Records that one delete may take along: more than that is a job for the application, piece by piece. */
 export const MOST_AFFECTED = 10_000;
 
-/** What is done to a record as it is: reading it, or sharing it. `fields`: all must be shown. */
-export function* looking<V>(permission: Permission, fields: readonly string[] = []): Steps<V, Verdict<V>> {
-  if (permission.pair.operation !== 'read' && !(yield* ask('readable', {}))) return refused('not readable');
-  const wanted = [permission.record, ...fields.map((field) => permission.field(field).whole)];
-  const truths = yield* ask<V, 'truths'>('truths', { of: leavesOf(wanted), change: { kind: 'none' } });
-  if (!isTrue(permission.record, truths))
-    return refused(permission.pair.operation === 'read' ? 'not readable' : 'no rule');
-  const hidden = fields.filter((field) => !isTrue(permission.field(field).whole, truths));
-  if (hidden.length > 0) return refused('no rule', hidden);
-  return { allowed: true, values: new Map(), follows: { removed: new Map(), cleared: [] } };
+/** Showing a record to others: readable, a rule that is true and every fence; and readable by the caller themself. */
+export function* showing<V>(permission: Permission): Steps<V, Verdict<V>> {
+  if (!(yield* ask('readable', {}))) return refused('not readable');
+  const { record, granted, fenced } = permission;
+  const truths = yield* ask<V, 'truths'>('truths', { of: leavesOf([record]), change: { kind: 'none' } });
+  if (isTrue(record, truths)) return { allowed: true, values: new Map(), follows: nothingFollows };
+  return refused(isTrue(granted, truths) && isTrue(fenced, truths) ? 'only shared' : 'no rule');
 }
 
 /**

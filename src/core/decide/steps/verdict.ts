@@ -31,6 +31,8 @@ export type RefusedBy =
   /** A rule is no longer true when its own stamps, and those of others, are set. */
   | 'stamp undoes'
   | 'no rule'
+  /** Sharing what is itself only shared with the caller. */
+  | 'only shared'
   /** Two rules would make different records. */
   | 'unclear'
   /** A fence on a record that would go along, or lose its reference. */

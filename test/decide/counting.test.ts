@@ -1,0 +1,191 @@
+import { expect, test } from 'vitest';
+import type { Reached } from '../../src/core/analysis/outcomes.ts';
+import { reachedOf } from '../../src/core/analysis/search.ts';
+import { planCounting } from '../../src/core/analysis/tally.ts';
+import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
+import { compilePredicate } from '../../src/core/evaluate/closures.ts';
+import { Decider, type World } from '../../src/core/evaluate/decider.ts';
+import { mayDecider } from '../../src/core/evaluate/may.ts';
+import type { Rulebook } from '../../src/core/ir/rulebook.ts';
+import { outcomeCollections } from '../agreement/worlds.ts';
+import { NOW, inHand, parse, toldOf } from './in-hand.ts';
+
+/** What counting finds of records, with its conditions asked of each in hand. */
+function counting(
+  rulebook: Rulebook,
+  caller: Caller,
+  world: World,
+  collection: string,
+): (record: RecordValues) => Reached {
+  const plan = planCounting(rulebook, NOW, collection, [{ name: 'x', caller }], { unchanged: true });
+  const [{ own, facts, decide }] = plan.callers as [(typeof plan.callers)[0]];
+  const around = { ...world, caller, roles: new Set<string>(), may: mayDecider(rulebook) };
+  const [common, mine, known] = [plan.common, own, facts].map((all) => all.map(compilePredicate));
+  return (record) => {
+    const bits = (all: typeof common) =>
+      all!.map((each) => (each(record, around) === true ? '1' : '0')).join('');
+    return decide({ common: bits(common), own: bits(mine), facts: bits(known) });
+  };
+}
+
+const words = (reached: Reached) =>
+  new Set([
+    ...(reached.read ? ['read'] : []),
+    ...reached.shown.map((name) => `read ${name}`),
+    ...reached.updatable.map((name) => `update ${name}`),
+    ...reached.actions,
+    ...reached.follows.map((what) => `along: ${what}`),
+    ...(reached.delete ? ['delete'] : []),
+    ...(reached.share ? ['share'] : []),
+  ]);
+
+/** What the one says and the other does not, where both say that they know. */
+function differences(one: Reached, other: Reached): string[] {
+  const open = new Set([...one.undecided, ...other.undecided]);
+  const [here, there] = [words(one), words(other)];
+  return [...new Set([...here, ...there])].filter(
+    (each) => !open.has(each) && here.has(each) !== there.has(each),
+  );
+}
+
+test('what is counted by conditions about the record as it is, is what the decider finds by trying, or left open', () => {
+  let [cells, open] = [0, 0];
+  for (let round = 0; round < 8; round++) {
+    const { dice, text, rulebook, records, world, callers } = inHand(52_000 + round, 3);
+    for (const caller of callers) {
+      const collection = dice.pick(outcomeCollections);
+      const decider = new Decider(rulebook, caller, world);
+      const count = counting(rulebook, caller, world, collection);
+      for (const record of [...records.get(collection)!.values()].slice(0, 4)) {
+        const tried = reachedOf(decider, collection, record, true);
+        const found = count(record);
+        expect(
+          differences(tried, found),
+          `round ${round}: ${collection} ${record.id as string} by ${toldOf(caller)}\n${text}`,
+        ).toEqual([]);
+        cells += words(tried).size + words(found).size;
+        open += tried.undecided.length + found.undecided.length;
+      }
+    }
+  }
+  expect(cells).toBeGreaterThan(150);
+  expect(open / cells).toBeLessThan(0.3);
+});
+
+const schema = `
+people { grade integer  mentor ref people }
+collection teams { name text label  color one of ("red", "green")  parent ref teams  tree by parent }
+collection notes { title text label  author ref people  hand ref people }
+action adopt on notes sets author = me
+accept people feeds people because "a test"
+`;
+const person = (id: string, more: RecordValues = {}): RecordValues & { id: string } => ({
+  id,
+  name: null,
+  email: null,
+  grade: 1,
+  mentor: null,
+  created_at: NOW,
+  updated_at: NOW,
+  ...more,
+});
+
+/** Both answers for one record. */
+function both(
+  rules: string,
+  caller: Caller,
+  collection: string,
+  record: RecordValues,
+  records: Record<string, readonly RecordValues[]>,
+) {
+  const rulebook = parse(schema + rules);
+  const world: World = {
+    now: NOW,
+    look: (name, id) => records[name]?.find((each) => each.id === id) ?? null,
+    all: (name) => records[name] ?? [],
+  };
+  const tried = reachedOf(new Decider(rulebook, caller, world), collection, record, true);
+  const found = counting(rulebook, caller, world, collection)(record);
+  expect(differences(tried, found)).toEqual([]);
+  return { tried, found };
+}
+
+test('what a sharer may do is asked of the sharer, and not of whoever it is shared with', () => {
+  const caller = (id: string, grade: number): Caller => ({
+    person: { id, values: person(id, { grade }) },
+    roles: new Set(),
+  });
+  const [ada, gina] = [caller('ada', 5), caller('gina', 1)];
+  const guest: Caller = {
+    ...gina,
+    shared: [
+      { collection: 'notes', operation: 'read', sharer: ada, records: ['n'] },
+      { collection: 'notes', operation: 'update', sharer: ada, records: ['n'] },
+    ],
+  };
+  const note = { id: 'n', title: 'x', author: 'ada', created_at: NOW, updated_at: NOW };
+  const records = { people: [person('ada', { grade: 5 }), person('gina')], notes: [note] };
+  const rules = (when: string) =>
+    `rules people { people may read (all) } rules notes { people may read (all) when me.grade > 2  people may update (all) when ${when}  people may share when me.grade > 2 }`;
+  for (const found of Object.values(both(rules('me.grade > 2'), guest, 'notes', note, records)))
+    expect([found.read, found.updatable]).toEqual([true, ['title', 'author', 'hand']]);
+  // Only who shares it could write themself in; whoever it is shared with writes the sharer.
+  const own = both(rules('new.author = me'), guest, 'notes', { ...note, author: 'gina' }, records);
+  expect(own.tried.updatable).toContain('author');
+  expect(own.found.updatable.includes('author') || own.found.undecided.includes('update author')).toBe(true);
+});
+
+test('what lies behind a value that a change puts in is looked up behind it', () => {
+  const rules =
+    'rules people { people may read (all) } rules notes { people may read (all)  people may adopt when new.author.mentor = me }';
+  const note = { id: 'n', title: 'x', author: null, created_at: NOW, updated_at: NOW };
+  for (const mentor of ['ada', null]) {
+    const records = { people: [person('ada', { mentor })], notes: [note] };
+    const ada: Caller = { person: { id: 'ada', values: records.people[0]! }, roles: new Set() };
+    for (const { actions } of Object.values(both(rules, ada, 'notes', note, records)))
+      expect(actions).toEqual(mentor === 'ada' ? ['adopt'] : []);
+  }
+});
+
+test('where data go round in a circle, nobody is told that a record cannot be put there', () => {
+  const rules = 'rules teams { people may read (all), update (parent) when parent.color = "green" }';
+  const team = (id: string, parent: string | null) => ({
+    id,
+    name: id,
+    color: 'green',
+    parent,
+    created_at: NOW,
+    updated_at: NOW,
+  });
+  const ada: Caller = { person: { id: 'ada', values: person('ada') }, roles: new Set() };
+  const [a, top] = [team('a', 'top'), team('top', null)];
+  const round = both(rules, ada, 'teams', a, { teams: [a, top, team('b', 'c'), team('c', 'b')] });
+  expect(round.tried.updatable).toEqual(['parent']);
+  const straight = both(rules, ada, 'teams', a, { teams: [a, top, team('b', 'a')] });
+  expect([straight.found.undecided, straight.tried.undecided]).toEqual([[], []]);
+});
+
+test('a visitor has no entry of their own that could not be changed', () => {
+  const rules =
+    'rules people { everybody may read (all), update (grade)  people may update (mentor) when me.grade > 2 }';
+  const record = person('ada');
+  for (const caller of [
+    { person: null, roles: new Set<string>() },
+    { person: { id: 'ada', values: record }, roles: new Set<string>() },
+  ] satisfies Caller[])
+    for (const { updatable } of Object.values(both(rules, caller, 'people', record, { people: [record] })))
+      expect(updatable).toEqual(caller.person === null ? ['grade'] : []);
+});
+
+test('a stamp that comes in with another field may be what lets a field be changed', () => {
+  const rules = `rules people { people may read (all) }
+    rules notes { people may read (all)  people may update (author) when new.hand = me  people may update (title) stamp hand = me }`;
+  const note = { id: 'n', title: 'x', author: null, hand: null, created_at: NOW, updated_at: NOW };
+  const ada: Caller = { person: { id: 'ada', values: person('ada') }, roles: new Set() };
+  const records = { people: [person('ada')], notes: [note] };
+  const { tried, found } = both(rules, ada, 'notes', note, records);
+  expect(tried.updatable).toContain('title');
+  // With “title” beside it, both ways of asking find it or leave it open; neither says no.
+  for (const { updatable, undecided } of [tried, found])
+    expect([...updatable, ...undecided.map((each) => each.replace('update ', ''))]).toContain('author');
+});
