@@ -35,29 +35,22 @@ export function shareRoutes(database: Database, callers: CallerFinder): Router {
       send(response, 200, { shares: shares.map(shareDocument) });
     },
     async post(request, response) {
-      const { rulebook, access } = await callers.find(request);
-      const collection = collectionNamed(rulebook, request.params.collection as string);
-      const record = recordId(collection, request);
-      const asked = parseInput(shareRequestSchema, jsonBody(request, ['application/json']));
-      const { until } = asked;
-      if (until !== undefined && Date.parse(until) <= Date.now())
-        throw fault('until', 'the share would have ended already');
-      if (asked.role !== undefined && !rulebook.roles.has(asked.role))
-        throw fault('role', 'there is no such role');
-      if (asked.person !== undefined && asked.person === access.caller.person?.id)
-        throw fault('person', 'that is yourself');
-      const shared = await shareRecord(
-        database,
-        access,
-        collection.name,
-        record,
-        { operations: asked.for, target: targetOf(asked), ends: until ?? null },
-        request.ip ?? null,
-      );
-      if ('kind' in shared) {
-        const allowed = shareableCollections(rulebook).has(collection.name);
-        throw refusalProblem(shared, allowed);
-      }
+      const { shared, shareable } = await callers.changing(request, (rulebook) => {
+        const collection = collectionNamed(rulebook, request.params.collection as string);
+        const record = recordId(collection, request);
+        const asked = parseInput(shareRequestSchema, jsonBody(request, ['application/json']));
+        const { until } = asked;
+        if (until !== undefined && Date.parse(until) <= Date.now())
+          throw fault('until', 'the share would have ended already');
+        if (asked.role !== undefined && !rulebook.roles.has(asked.role))
+          throw fault('role', 'there is no such role');
+        const wanted = { operations: asked.for, target: targetOf(asked), ends: until ?? null };
+        return async (who) => ({
+          shared: await shareRecord(database, who, collection.name, record, wanted, request.ip ?? null),
+          shareable: shareableCollections(rulebook).has(collection.name),
+        });
+      });
+      if ('kind' in shared) throw refusalProblem(shared, shareable);
       response.set('Location', `${request.baseUrl}${request.path}/${shared.id}`);
       send(response, 201, shareDocument(shared));
     },
@@ -65,11 +58,12 @@ export function shareRoutes(database: Database, callers: CallerFinder): Router {
 
   offer(router, '/:collection/:id/shares/:share', {
     async delete(request, response) {
-      const { rulebook, access } = await callers.find(request);
-      const collection = collectionNamed(rulebook, request.params.collection as string);
-      const record = recordId(collection, request);
-      const share = idOrNothing(request.params.share as string);
-      const taken = await takeBack(database, access, collection.name, record, share, request.ip ?? null);
+      const taken = await callers.changing(request, (rulebook) => {
+        const collection = collectionNamed(rulebook, request.params.collection as string);
+        const record = recordId(collection, request);
+        const share = idOrNothing(request.params.share as string);
+        return (who) => takeBack(database, who, collection.name, record, share, request.ip ?? null);
+      });
       if (!taken) throw new Problem('not-found');
       response.status(204).end();
     },
@@ -135,6 +129,8 @@ function refusalProblem(refusal: ShareRefusal, shareable: boolean): Problem {
       });
     case 'person not found':
       return new Problem('reference-not-found', { fields: ['person'] });
+    case 'oneself':
+      return fault('person', 'that is yourself');
     case 'too many':
       return new Problem('too-many-shares', {
         errors: [{ message: `${MOST_SHARERS} people share with the same already` }],

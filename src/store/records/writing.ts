@@ -40,6 +40,11 @@ export type Writer =
       readonly arrive: (transaction: Executor) => Promise<Access>;
     };
 
+/** Whoever writes, as they are within this transaction. */
+export async function arrivedIn(transaction: Executor, who: Writer): Promise<Access> {
+  return 'arrive' in who ? who.arrive(transaction) : who;
+}
+
 /** What a write may meet, by who asks. */
 export type Meetings = (caller: Caller) => Meeting;
 
@@ -59,12 +64,11 @@ export async function writing<T>(
   meetings: Meetings,
   work: (transaction: Executor, access: Access) => Promise<Outcome<T>>,
 ): Promise<Outcome<T>> {
-  const arrived = async (transaction: Executor) => ('arrive' in who ? who.arrive(transaction) : who);
   if (on.isTransaction === true)
-    return trying(collection, supplied, 1, async () => work(on, await arrived(on)));
+    return trying(collection, supplied, 1, async () => work(on, await arrivedIn(on, who)));
   const guessed = meetings('arrive' in who ? who.before : who.caller);
   const asKnown = async (transaction: Executor, meeting: Meeting) => {
-    const access = await arrived(transaction);
+    const access = await arrivedIn(transaction, who);
     if ('arrive' in who && !hasSameStanding(who.before, access.caller)) {
       // Somebody who holds another role by now may meet more than was thought: it starts over.
       const met = meetings(access.caller);

@@ -8,6 +8,7 @@ import { column, identifier, table } from '../../core/sql/identifiers.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
+import { arrivedIn, type Writer } from '../records/writing.ts';
 
 /** With whom: one of the three. */
 export type ShareTarget =
@@ -28,7 +29,7 @@ export interface ShareEntry {
 }
 
 export type ShareRefusal =
-  | { readonly kind: 'not found' | 'not allowed' | 'person not found' | 'too many' }
+  | { readonly kind: 'not found' | 'not allowed' | 'person not found' | 'oneself' | 'too many' }
   | { readonly kind: 'operations not allowed'; readonly operations: readonly Shareable[] };
 
 /**
@@ -44,7 +45,7 @@ export const MOST_SHARERS = 200;
  */
 export async function shareRecord(
   database: Database,
-  access: Access,
+  who: Writer,
   collection: string,
   record: string,
   wanted: {
@@ -54,11 +55,13 @@ export async function shareRecord(
   },
   origin: string | null,
 ): Promise<ShareEntry | ShareRefusal> {
-  const sharer = access.caller.person;
-  if (sharer === null) return { kind: 'not found' };
   const operations = [...new Set<Shareable>(['read', ...wanted.operations])];
   const { target, ends } = wanted;
   return database.transaction(async (transaction): Promise<ShareEntry | ShareRefusal> => {
+    const access = await arrivedIn(transaction, who);
+    const sharer = access.caller.person;
+    if (sharer === null) return { kind: 'not found' };
+    if ('person' in target && target.person === sharer.id) return { kind: 'oneself' };
     const may = await mayShare(transaction, access, collection, record);
     if (!may.read) return { kind: 'not found' };
     if (!may.share) return { kind: 'not allowed' };
@@ -102,13 +105,14 @@ export async function sharesOf(
 /** Takes a share back: whoever made it, and whoever may share the record. */
 export async function takeBack(
   database: Database,
-  access: Access,
+  who: Writer,
   collection: string,
   record: string,
   share: string,
   origin: string | null,
 ): Promise<boolean> {
   return database.transaction(async (transaction) => {
+    const access = await arrivedIn(transaction, who);
     const may = await mayShare(transaction, access, collection, record);
     const [found] = (await listShares(transaction, { collection, record })).filter(({ id }) => id === share);
     const own = found !== undefined && found.sharer === access.caller.person?.id;

@@ -300,6 +300,8 @@ export class StoreSession implements TrialSession {
           kind: 'denied',
           reason: 'this identity cannot read the person that it would be shared with',
         };
+      case 'oneself':
+        return { kind: 'denied', reason: 'nobody shares with themself' };
       case 'too many':
         return { kind: 'failed', reason: 'too many share with them already' };
     }
