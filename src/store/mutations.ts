@@ -1,7 +1,9 @@
 import type { Attempt } from '../core/analysis/attempts.ts';
+import { findingsOf } from '../core/analysis/findings.ts';
 import { changesOf, type SweepMap } from '../core/analysis/map.ts';
 import type { Mutation } from '../core/analysis/mutations.ts';
 import { sampleRecords } from '../core/analysis/sampling.ts';
+import type { Counted } from '../core/analysis/tally.ts';
 import { checkRulebook } from '../core/check/index.ts';
 import { Decider } from '../core/evaluate/decider.ts';
 import { valueWords } from '../core/explain/words.ts';
@@ -10,7 +12,7 @@ import type { Rulebook } from '../core/ir/rulebook.ts';
 import { chosenTrials } from '../core/trial/choice.ts';
 import { runTrials, tryInvariants } from '../core/trial/run.ts';
 import type { Verdict } from '../core/trial/verdict.ts';
-import { collectionOf } from '../core/types/schema.ts';
+import { collectionOf, type Collection } from '../core/types/schema.ts';
 import { passing, type Database, type Executor } from './connection.ts';
 import { rolledBack, rolledBackAnew } from './roll-back.ts';
 import { countCollection, type CollectionCounts } from './sweep/counts.ts';
@@ -101,6 +103,8 @@ interface Tried {
 
 /** Everything that a sweep of the rulebook without faults finds, to hold others against. */
 class Base {
+  readonly #rulebook: Rulebook;
+  readonly #counted: readonly Counted[];
   readonly #now: string;
   readonly #counts: ReadonlyMap<string, CollectionCounts>;
   readonly #tried: ReadonlyMap<string, readonly Tried[]>;
@@ -108,11 +112,15 @@ class Base {
   readonly #world: LoadedWorld;
 
   private constructor(
+    rulebook: Rulebook,
+    counted: readonly Counted[],
     now: string,
     counts: ReadonlyMap<string, CollectionCounts>,
     tried: ReadonlyMap<string, readonly Tried[]>,
     world: LoadedWorld,
   ) {
+    this.#rulebook = rulebook;
+    this.#counted = counted;
     this.#now = now;
     this.#counts = counts;
     this.#tried = tried;
@@ -139,7 +147,7 @@ class Base {
         const found = await world.run(now, (loaded) => {
           const decider = new Decider(rulebook, one.caller, loaded);
           const { attempts } = sampleRecords(decider, one, nameOf, collection, ids, 1);
-          return attempts.map((attempt) => ({
+          return [...attempts, ...withoutValues(attempts, collection)].map((attempt) => ({
             attempt,
             collection: name,
             answer: answerTo(decider, name, attempt),
@@ -148,7 +156,13 @@ class Base {
         tried.set(one.name, [...(tried.get(one.name) ?? []), ...found]);
       }
     }
-    return new Base(now, counts, tried, world);
+    return new Base(rulebook, counted, now, counts, tried, world);
+  }
+
+  /** What nobody accepted of one collection, in sentences. */
+  static #unaccepted(rulebook: Rulebook, counted: readonly Counted[], counts: CollectionCounts): string[] {
+    const ownerless = new Map(counts.ownerless > 0 ? [[counts.collection, counts.ownerless]] : []);
+    return findingsOf(rulebook, counted, counts.tallies, ownerless, []).map(({ text }) => text);
   }
 
   /** The first answer that is another with the fault, in a sentence; null where none is. */
@@ -160,7 +174,10 @@ class Base {
       const after = await countCollection(on, faulty, this.#now, name, counted);
       const map = (counts: CollectionCounts): SweepMap => ({ reach: counts.tallies, creates: [] });
       const [change] = changesOf(map(before), map(after));
-      if (change !== undefined) return change;
+      if (change !== undefined) return change.text;
+      const known = new Set(Base.#unaccepted(this.#rulebook, this.#counted, before));
+      const finding = Base.#unaccepted(faulty, counted, after).find((text) => !known.has(text));
+      if (finding !== undefined) return `not accepted: ${finding}`;
     }
     for (const { name, caller } of counted) {
       const change = await this.#world.run(this.#now, (loaded) => {
@@ -183,6 +200,23 @@ class Base {
     }
     return null;
   }
+}
+
+/** The same attempts without what a record must have: only there it shows whether it must. */
+function withoutValues(attempts: readonly Attempt[], { fields }: Collection): Attempt[] {
+  const required = [...fields.values()].filter((field) => field.required && !field.system);
+  return attempts.flatMap((attempt) => {
+    const { kind, values } = attempt;
+    if (kind !== 'create' && kind !== 'change' && kind !== 'unchanged') return [];
+    return required
+      .filter(({ name }) => values.has(name))
+      .map(({ name }): Attempt => {
+        const left = new Map(values);
+        if (kind === 'create') left.delete(name);
+        else left.set(name, null);
+        return { ...attempt, values: left };
+      });
+  });
 }
 
 /** What comes of an attempt: also the record that it would leave behind, for the stamps in it. */

@@ -307,3 +307,61 @@ test('serve tells what is wrong with its settings: 2', async () => {
     err: expect.stringContaining('https'),
   });
 });
+
+describe('sweep', () => {
+  test('holds the map against one that was kept, and names what has changed: rule, let, role, attribute, field', async () => {
+    const kept = join(world.folder, 'map.json');
+    const own = mkdtempSync(join(tmpdir(), 'gate-'));
+    cpSync('demo/rulebook', own, { recursive: true });
+    const swept = (folder: string, ...more: string[]) =>
+      firmgate('sweep', folder, '--per-kind', '0', ...more);
+    await swept(own, '--keep', kept);
+    const about = ['--only', 'hives', 'visits', '--as', 'ada', 'ivo', 'dora', 'audra', '--against', kept];
+    expect((await swept(own, ...about)).out, 'of a larger map, what is asked about counts').toContain(
+      `✓ the map is the one in ${kept}`,
+    );
+    const cases: [file: string, was: string, is: string, number: RegExp, place: RegExp][] = [
+      [
+        'hives.gate',
+        'apprentice may read (code, apiary, visibility) when visibility = "open"',
+        'apprentice may read (code, apiary, visibility)',
+        /dora may read of \S+ hives: \d+ before, \d+ now/,
+        /at hives\.gate:\d+ \(rule hives\/\d+\), another then/,
+      ],
+      [
+        'hives.gate',
+        'let on_duty(hive: hives) =',
+        'let on_duty(hive: hives) = hive.code is present or',
+        /ivo may read/,
+        /at hives\.gate:\d+ \(let on_duty\), another then/,
+      ],
+      [
+        'people.gate',
+        'role auditor "Reads what the treasurer reads, and changes nothing" includes treasurer only read',
+        'role auditor',
+        /audra may read/,
+        /at people\.gate:\d+ \(role auditor\), another then/,
+      ],
+      [
+        'learners.gate',
+        'for m in crew_members where m.person = me',
+        'for m in crew_members where m.person is present',
+        /dora may (read|update)/,
+        /at learners\.gate:\d+ \(attribute leads\), another then/,
+      ],
+    ];
+    for (const [file, was, is, number, place] of cases) {
+      const folder = mkdtempSync(join(tmpdir(), 'gate-'));
+      cpSync(own, folder, { recursive: true });
+      const text = readFileSync(join(folder, file), 'utf8');
+      expect(text, was).toContain(was);
+      writeFileSync(join(folder, file), text.replace(was, is));
+      const { code, out } = await swept(folder, ...about);
+      expect([code, out.match(number)?.[0], out.match(place)?.[0]], `${was}\n${out}`).toEqual([
+        1,
+        expect.any(String),
+        expect.any(String),
+      ]);
+    }
+  });
+});

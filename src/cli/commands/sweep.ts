@@ -1,7 +1,7 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import type { SweepDocument } from '../../client/index.ts';
 import { sweepSchema } from '../../client/schemas/sweep.ts';
-import { changesOf, type SweepMap } from '../../core/analysis/map.ts';
+import { changesOf, type Change, type SweepMap } from '../../core/analysis/map.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { deskClient } from '../credentials.ts';
 import { CheckFailed, Misuse } from '../exit.ts';
@@ -40,14 +40,18 @@ export async function sweep(output: Output, paths: readonly string[], options: O
   if (options.keep !== undefined)
     writeFileSync(
       options.keep,
-      `${JSON.stringify({ reach: report.reach, creates: report.creates }, null, 1)}\n`,
+      `${JSON.stringify({ reach: report.reach, creates: report.creates, declared: report.declared }, null, 1)}\n`,
     );
-  const changes = kept === null ? [] : changesOf(only === undefined ? kept : aboutAlone(kept, only), report);
+  const changes = kept === null ? [] : changesOf(aboutAlone(kept, only, as), report);
   output.data(kept === null ? report : { ...report, changes });
   printMap(output, report);
   printAgreement(output, report);
   printFindings(output, report);
   if (kept !== null) printChanges(output, changes, options.against!);
+  if (kept !== null && kept.declared === undefined && changes.length > 0)
+    output.line(
+      output.paint.faint('    the map was kept without the rulebook: keep it anew, and places are named'),
+    );
   for (const each of report.left) output.line(output.paint.bad(`not covered: ${each}`));
   const well = report.passed && changes.length === 0;
   output.line(
@@ -56,10 +60,25 @@ export async function sweep(output: Output, paths: readonly string[], options: O
   if (!well) throw new CheckFailed();
 }
 
-/** Of a map that holds more, what is about these collections. */
-function aboutAlone({ reach, creates }: SweepMap, only: readonly string[]): SweepMap {
-  const isAbout = ({ collection }: { readonly collection: string }) => only.includes(collection);
-  return { reach: reach.filter(isAbout), creates: creates.filter(isAbout) };
+/** Of a map that holds more, what is about these collections and identities. */
+function aboutAlone(
+  { reach, creates, declared }: SweepMap,
+  only: readonly string[] | undefined,
+  as: readonly string[] | undefined,
+): SweepMap {
+  const isAsked = (collection: string, caller: string) =>
+    only?.includes(collection) !== false && as?.includes(caller) !== false;
+  return {
+    reach: reach
+      .filter(({ collection, caller }) => isAsked(collection, caller))
+      // Whoever is not asked about is somebody else.
+      .map(({ owner, ...rest }) => ({
+        ...rest,
+        owner: owner === null || as === undefined || as.includes(owner) ? owner : '*',
+      })),
+    creates: creates.filter(({ collection, identity }) => isAsked(collection, identity)),
+    declared,
+  };
 }
 
 function wholeNumber(name: string, text: string | undefined): Record<string, number> {
@@ -119,6 +138,9 @@ function printAgreement(output: Output, { covered, differences }: SweepDocument)
     );
 }
 
+/** Places of one number that people read. */
+const PLACES = 4;
+
 /** Lines of one kind that people read; the rest is in the JSON. */
 const SHOWN = 20;
 
@@ -139,7 +161,7 @@ function printFindings(output: Output, { findings }: SweepDocument): void {
   }
 }
 
-const mapSchema = sweepSchema.pick({ reach: true, creates: true });
+const mapSchema = sweepSchema.pick({ reach: true, creates: true, declared: true });
 
 function readMap(file: string): SweepMap {
   let raw: unknown;
@@ -153,13 +175,20 @@ function readMap(file: string): SweepMap {
   return parsed.data;
 }
 
-function printChanges(output: Output, changes: readonly string[], file: string): void {
+function printChanges(output: Output, changes: readonly Change[], file: string): void {
   if (changes.length === 0) {
     output.line(`${output.good('✓')} the map is the one in ${file}`);
     return;
   }
   output.line(output.paint.bad(`✗ ${changes.length} numbers of the map are not those in ${file}`));
-  for (const each of changes.slice(0, SHOWN)) output.line(`    ${each}`);
+  for (const { text, places } of changes.slice(0, SHOWN)) {
+    output.line(`    ${text}`);
+    for (const place of places.slice(0, PLACES)) output.line(`      ${output.paint.faint(`at ${place}`)}`);
+    if (places.length > PLACES)
+      output.line(
+        `      ${output.paint.faint(`and ${places.length - PLACES} places more (--json has all)`)}`,
+      );
+  }
   if (changes.length > SHOWN)
     output.line(output.paint.faint(`    and ${changes.length - SHOWN} more (--json has all)`));
 }

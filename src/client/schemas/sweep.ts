@@ -70,6 +70,19 @@ export const sweepSchema = z
         }),
       )
       .describe('Ways of creating a record that were thought through'),
+    declared: z
+      .array(
+        z.object({
+          what: z.string().describe('Such as “rule hives/3”, “field hives.keeper”, “role office”'),
+          file: z.string(),
+          line: z.int(),
+          collection: z.string().nullable(),
+          name: z.string().nullable(),
+          text: z.string(),
+        }),
+      )
+      .optional()
+      .describe('What the rulebook says, by which a later map tells where a number comes from'),
     findings: z.array(
       z.object({
         kind: z.enum([

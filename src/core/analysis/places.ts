@@ -53,14 +53,18 @@ export function placeWords({ what, file, line }: Place): string {
   return `${file}:${line} (${what})`;
 }
 
-function placeAt({ sources }: Rulebook, what: string, span: Span): Place {
+export function placeAt({ sources }: Pick<Rulebook, 'sources'>, what: string, span: Span): Place {
   const source = sources.find(({ name }) => name === span.source);
   return { what, file: span.source, line: source === undefined ? 0 : positionAt(source, span.start).line };
 }
 
 function wordsAt({ sources }: Rulebook, span: Span): Set<string> {
   const text = sources.find(({ name }) => name === span.source)?.text.slice(span.start, span.end) ?? '';
-  // What stands in quotes is no name.
+  return wordsOf(text);
+}
+
+/** The words of a text of the language; what stands in quotes is no name. */
+export function wordsOf(text: string): Set<string> {
   return new Set(text.replace(/"(?:[^"\\]|\\.)*"/g, ' ').match(/[a-z_][a-z0-9_]*/g));
 }
 

@@ -1,4 +1,5 @@
 import type { SweepDocument, SweepRequest } from '../../client/schemas/sweep.ts';
+import { declarationsOf } from '../../core/analysis/declarations.ts';
 import { findingsOf } from '../../core/analysis/findings.ts';
 import type { Tally } from '../../core/analysis/tally.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
@@ -52,6 +53,7 @@ export async function sweepAnswer(
         ownerless: each.ownerless,
       })),
       reach: tallies.filter(isReached) as SweepDocument['reach'],
+      declared: declarationsOf(rulebook),
       creates: [...service.creates],
       findings: findings as SweepDocument['findings'],
       differences,
