@@ -89,5 +89,10 @@ console.log(
 console.log(
   `of the ${changing} others trials alone find ${by('trials')}, invariants ${by('invariants')} more, the sweep ${by('sweep')} more: ${((100 * (by('trials') + by('invariants') + by('sweep'))) / changing).toFixed(0)} %`,
 );
+for (const kind of new Set(fates.map(({ mutation }) => mutation.kind))) {
+  const found = fates.filter(({ mutation }) => mutation.kind === kind).map(({ foundBy }) => foundBy);
+  const counts = [...new Set(found)].map((who) => `${who} ${found.filter((each) => each === who).length}`);
+  console.log(`  ${kind}: ${counts.join(', ')}`);
+}
 await database.destroy();
 await admin.destroy();
