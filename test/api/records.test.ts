@@ -521,3 +521,40 @@ describe('roles', () => {
     }
   });
 });
+
+describe('what goes along', () => {
+  test('may point at each other in any order, and takes its shares with it; a record that nothing points at goes alone', async () => {
+    const own = await openWorld(`
+      role keeper
+      collection hives { code text required label  swarm ref swarms on delete remove }
+      collection swarms { code text required label  hive ref hives on delete remove  first ref swarms on delete clear }
+      rules hives { keeper may read (all), create (all), update (all), delete, share }
+      rules swarms { keeper may read (all), create (all), update (all), delete, share }
+      test identity ada { email "ada@hollowoak.example" roles keeper }
+    `);
+    try {
+      const ada = await own.as('ada');
+      const shares = async () =>
+        (await run<{ id: string }>(own.database, sql`select id from gate.shares`)).length;
+      const hive = await ada.create('hives', { code: 'OAK-1' });
+      const swarm = await ada.create('swarms', { code: 'S-1', hive: hive.id });
+      const later = await ada.create('swarms', { code: 'S-2', first: swarm.id });
+      await ada.update('hives', hive.id as string, { swarm: swarm.id });
+      for (const [collection, { id }] of [
+        ['hives', hive],
+        ['swarms', swarm],
+        ['swarms', later],
+      ] as const)
+        await ada.share(collection, id as string, { audience: 'people' });
+      expect(await shares()).toBe(3);
+      await ada.delete('hives', hive.id as string);
+      expect((await ada.list('hives')).records).toEqual([]);
+      expect((await ada.list('swarms')).records).toMatchObject([{ code: 'S-2', first: null, hive: null }]);
+      expect(await shares(), 'of what is left').toBe(1);
+      await ada.delete('swarms', later.id as string);
+      expect(await shares()).toBe(0);
+    } finally {
+      await own.close();
+    }
+  });
+});

@@ -89,7 +89,7 @@ describe('commands in the docs', () => {
 
   test('those that set everything up are the known ones, which CI runs', () => {
     const known =
-      /^(npm run demo( -- --check)?|npm test|npm run bench( -- --(formulations|pipeline|sweep|faults|people))?|npm run agreement .*|\.\/firmgate serve .*|git clone .*|cd .*)$/;
+      /^(npm run demo( -- --check)?|npm test|npm run bench( -- --(formulations|pipeline|sweep|faults|people))?|npm run agreement .*|npm run mutants .*|\.\/firmgate serve .*|git clone .*|cd .*)$/;
     for (const { text } of ofKind('sh setup'))
       for (const line of text.trim().split('\n')) expect(line).toMatch(known);
   });

@@ -1,0 +1,135 @@
+// npm run mutants [-- FOLDER or FILE …]: breaks the heart line by line, and tells which breaks no test notices. Not part of npm test: it
+// takes minutes for each folder. What was found stays in .mutants, so that another run tries only what has changed.
+import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { startTestCluster } from './lib/cluster.mjs';
+import { installPackages } from './lib/setup.mjs';
+import { root, show } from './lib/shell.mjs';
+
+const decisions = ['formula', 'steps', 'shares', 'turns', 'plain'].map(
+  (name) => `test/decide/${name}.test.ts`,
+);
+const engines = ['test/agreement/outcomes.test.ts', 'test/agreement/agreement.test.ts'];
+const proofs = 'what is proved|is shrunk';
+/** Few rounds: what they would find in many is found by the others, or soon. */
+const few = { AGREEMENT_STEPS: '500', AGREEMENT_ROUNDS: '3', AGREEMENT_SHRINK: 'no' };
+
+/** Each folder, the share of its mutants that must be noticed, and the tests that are to notice them. */
+const folders = {
+  'core/decide': { least: 95, tests: decisions },
+  'core/evaluate': { least: 90, tests: [...decisions, 'test/agreement/agreement.test.ts'] },
+  'core/sql': { least: 95, tests: engines, without: proofs },
+  'core/analysis/prove': { least: 90, tests: ['test/unit/prove.test.ts', 'test/agreement/outcomes.test.ts'] },
+  'store/records': {
+    least: 95,
+    tests: [...engines, 'test/api/records.test.ts', 'test/api/at-once.test.ts'],
+    without: proofs,
+  },
+  'service/identity': {
+    least: 90,
+    tests: ['test/unit/tokens.test.ts', 'test/api/tokens.test.ts', 'test/api/desk.test.ts'],
+  },
+};
+
+/** Conditions, comparisons, logic and blocks: what is written in texts and tables is another matter. */
+const left = [
+  'ArithmeticOperator',
+  'ArrayDeclaration',
+  'ArrowFunction',
+  'AssignmentOperator',
+  'BooleanLiteral',
+  'MethodExpression',
+  'ObjectLiteral',
+  'OptionalChaining',
+  'Regex',
+  'StringLiteral',
+  'UnaryOperator',
+  'UpdateOperator',
+];
+
+const known = Object.keys(folders);
+const asked = process.argv.slice(2).map((each) => {
+  const path = each.replace(/^src\//, '').replace(/\/$/, '');
+  return { path, folder: known.find((folder) => path === folder || path.startsWith(`${folder}/`)) };
+});
+const unknown = asked.filter(({ folder }) => folder === undefined).map(({ path }) => path);
+if (unknown.length > 0) {
+  console.error(
+    `No mutants are made of ${unknown.join(', ')}: only of ${known.join(', ')}, and of files in them.`,
+  );
+  process.exit(2);
+}
+await installPackages();
+const home = join(root, '.mutants');
+mkdirSync(home, { recursive: true });
+const cluster = process.env.TEST_DATABASE_URL ? null : await startTestCluster();
+try {
+  for (const each of asked.length > 0 ? asked : known.map((folder) => ({ folder, path: folder })))
+    await tryMutantsOf(each);
+} finally {
+  await cluster?.stop();
+}
+
+async function tryMutantsOf({ folder, path }) {
+  const { least, tests, without } = folders[folder];
+  const name = path.replaceAll(/[/.]/g, '-');
+  const config = join(home, `${name}.config.json`);
+  const report = join(home, `${name}.report.json`);
+  writeFileSync(
+    config,
+    JSON.stringify({
+      mutate: [path.endsWith('.ts') ? `src/${path}` : `src/${path}/**/*.ts`],
+      mutator: { excludedMutations: left },
+      testRunner: 'vitest',
+      plugins: ['@stryker-mutator/vitest-runner'],
+      vitest: { configFile: 'vitest.mutants.config.ts' },
+      // It would ask a compiler that TypeScript no longer brings along.
+      tsconfigFile: 'no-such-file.json',
+      coverageAnalysis: 'perTest',
+      incremental: true,
+      incrementalFile: join(home, `${name}.json`),
+      reporters: ['json', 'progress-append-only'],
+      jsonReporter: { fileName: report },
+      ignorePatterns: ['dist', 'docs', 'bench', '.firmgate', '.mutants'],
+      tempDirName: join(home, 'work'),
+      concurrency: Number(process.env.MUTANTS_AT_ONCE ?? 2),
+      timeoutMS: 20_000,
+      allowConsoleColors: false,
+    }),
+  );
+  const code = await show('node_modules/.bin/stryker', ['run', config], {
+    TEST_DATABASE_URL: process.env.TEST_DATABASE_URL ?? cluster.url,
+    MUTANTS_TESTS: JSON.stringify(tests),
+    MUTANTS_WITHOUT: without ?? '',
+    ...few,
+    NO_COLOR: '1',
+  });
+  if (code !== 0) process.exitCode = code;
+  else tell(path, least, JSON.parse(readFileSync(report, 'utf8')));
+}
+
+/** How many were noticed, and each that was not. */
+function tell(folder, least, { files }) {
+  const all = Object.entries(files).flatMap(([file, { mutants, source }]) =>
+    mutants.map((mutant) => ({ ...mutant, file, source: source.split('\n') })),
+  );
+  const counted = all.filter(({ status }) => status !== 'Ignored' && status !== 'CompileError');
+  const lived = counted.filter(({ status }) => status === 'Survived' || status === 'NoCoverage');
+  for (const { file, location, replacement, source, status } of lived) {
+    const { line, column } = location.start;
+    console.log(
+      `  ${file}:${line}:${column} ${status === 'NoCoverage' ? '(never run) ' : ''}→ ${oneLine(replacement)}`,
+    );
+    console.log(`      ${oneLine(source[line - 1])}`);
+  }
+  const share = counted.length === 0 ? 0 : (100 * (counted.length - lived.length)) / counted.length;
+  const isEnough = share >= least;
+  console.log(
+    `${isEnough ? '✓' : '✗'} ${folder}: ${counted.length - lived.length} of ${counted.length} mutants noticed, ${share.toFixed(1)} % (at least ${least} % wanted)`,
+  );
+  if (!isEnough) process.exitCode = 1;
+}
+
+function oneLine(text) {
+  return text.replaceAll(/\s+/g, ' ').trim().slice(0, 140);
+}

@@ -1,0 +1,26 @@
+import { defineConfig } from 'vitest/config';
+import { BaseSequencer, type TestSpecification } from 'vitest/node';
+
+const tests = JSON.parse(process.env.MUTANTS_TESTS ?? '[]') as string[];
+
+/** In the order in which they are named: the quick ones first, since the first that fails is enough. */
+class AsNamed extends BaseSequencer {
+  override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
+    const place = ({ moduleId }: TestSpecification) => tests.findIndex((each) => moduleId.endsWith(each));
+    return files.toSorted((one, other) => place(one) - place(other));
+  }
+}
+
+/** The tests that mutants of one folder are tried against: see scripts/mutants.mjs, which names them. */
+export default defineConfig({
+  test: {
+    include: tests,
+    // Proofs and the shrinking of rulebooks take long, and say nothing about what they run on.
+    ...(process.env.MUTANTS_WITHOUT ? { testNamePattern: `^(?!.*(${process.env.MUTANTS_WITHOUT}))` } : {}),
+    testTimeout: 120_000,
+    hookTimeout: 60_000,
+    fileParallelism: false,
+    bail: 1,
+    sequence: { sequencer: AsNamed },
+  },
+});
