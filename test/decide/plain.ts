@@ -17,7 +17,7 @@ import {
   type Rulebook,
   type Stamp,
 } from '../../src/core/ir/rulebook.ts';
-import { collectionOf, type Field } from '../../src/core/types/schema.ts';
+import { collectionOf, type Collection, type Field, type Schema } from '../../src/core/types/schema.ts';
 import type { Value } from '../../src/core/types/types.ts';
 import { sameValue } from '../../src/core/types/values.ts';
 
@@ -437,33 +437,36 @@ export class Plain {
     const cleared: Follows['cleared'][number][] = [];
     const queue = [{ collection, ids: [record.id as string] }];
     for (const { collection: target, ids } of queue)
-      for (const holder of schema.values())
-        for (const { name, type, onDelete, system } of holder.fields.values()) {
-          if (system || type.kind !== 'ref' || type.collection !== target || onDelete === 'refuse') continue;
-          const pointing = [...this.#world.all(holder.name)].filter(
-            (each) => ids.includes(each[name] as string) && !gone.get(holder.name)!.has(each.id as string),
+      // What goes along by one field loses nothing by another.
+      for (const [holder, { name, type, onDelete, system }] of [
+        ...fieldsThat('remove', schema),
+        ...fieldsThat('clear', schema),
+      ]) {
+        if (system || type.kind !== 'ref' || type.collection !== target) continue;
+        const pointing = [...this.#world.all(holder.name)].filter(
+          (each) => ids.includes(each[name] as string) && !gone.get(holder.name)!.has(each.id as string),
+        );
+        if (pointing.length === 0) continue;
+        const passes = (each: RecordValues): boolean => {
+          const seen = { before: each, after: null, world: this.#world };
+          if (!this.#passes('read', holder.name, null, seen)) return false;
+          if (onDelete === 'remove') return this.#passes('delete', holder.name, null, seen);
+          if (this.#isOwn(holder.name, each) && this.#raises(holder.name, name)) return false;
+          const change = { ...seen, after: { ...each, [name]: null, updated_at: this.#world.now } };
+          return (
+            this.#passes('update', holder.name, null, change) &&
+            this.#passes('update', holder.name, name, change)
           );
-          if (pointing.length === 0) continue;
-          const passes = (each: RecordValues): boolean => {
-            const seen = { before: each, after: null, world: this.#world };
-            if (!this.#passes('read', holder.name, null, seen)) return false;
-            if (onDelete === 'remove') return this.#passes('delete', holder.name, null, seen);
-            if (this.#isOwn(holder.name, each) && this.#raises(holder.name, name)) return false;
-            const change = { ...seen, after: { ...each, [name]: null, updated_at: this.#world.now } };
-            return (
-              this.#passes('update', holder.name, null, change) &&
-              this.#passes('update', holder.name, name, change)
-            );
-          };
-          if (!pointing.every(passes)) return refused('follows fenced');
-          const found = pointing.map(({ id }) => id as string);
-          if (onDelete === 'clear') {
-            cleared.push({ collection: holder.name, field: name, ids: found, targets: ids });
-            continue;
-          }
-          for (const id of found) gone.get(holder.name)!.add(id);
-          queue.push({ collection: holder.name, ids: found });
+        };
+        if (!pointing.every(passes)) return refused('follows fenced');
+        const found = pointing.map(({ id }) => id as string);
+        if (onDelete === 'clear') {
+          cleared.push({ collection: holder.name, field: name, ids: found, targets: ids });
+          continue;
         }
+        for (const id of found) gone.get(holder.name)!.add(id);
+        queue.push({ collection: holder.name, ids: found });
+      }
     const isHeld = [...schema.values()].some((holder) =>
       [...holder.fields.values()].some(
         ({ name, type, onDelete, system }) =>
@@ -486,4 +489,12 @@ export class Plain {
 
 function refused(refusedBy: RefusedBy | null): Plainly {
   return { refusedBy, shown: [], after: null, follows: null };
+}
+
+function fieldsThat(onDelete: Field['onDelete'], schema: Schema): (readonly [Collection, Field])[] {
+  return [...schema.values()].flatMap((holder) =>
+    [...holder.fields.values()]
+      .filter((field) => field.onDelete === onDelete)
+      .map((field) => [holder, field] as const),
+  );
 }

@@ -13,7 +13,7 @@ const schema = `
 people { grade integer  team ref teams on delete clear }
 collection teams { name text label }
 collection hives { code text label  keeper ref people on delete clear  status one of ("new", "kept") = "new"  size integer = 1  seen timestamp = now  team ref teams }
-collection visits { title text required label  hive ref hives on delete remove }
+collection visits { title text required label  next ref hives on delete clear  hive ref hives on delete remove }
 action sign on hives (size integer) sets size = size
 accept people feeds people because "a test"
 accept teams feeds people because "a test"
@@ -148,7 +148,7 @@ test('nothing is asked that nothing depends on', () => {
     'sets what is given',
   ).toBe('values truths');
   expect(going(deleting<Value>(rulebook, ada, permission('delete'), 'h')), 'nothing points there').toBe(
-    'truths referrers held',
+    'truths referrers referrers held',
   );
   const stamping = parse(
     'rules hives { people may read (all)  people may update (size) stamp keeper = me  people may create (code) }',
@@ -344,4 +344,20 @@ test('what must have a value is not emptied, and only that', () => {
     ask('rules visits { people may read (all), update (all) }', 'update', 'visits', visit, values);
   expect(empty({ title: null })).toBe('value required title');
   expect([empty({ hive: null }), empty({ title: 'y' })]).toMatchObject([{ title: 'x' }, { title: 'y' }]);
+});
+
+test('what goes along by one field loses nothing by another, in whichever order they stand', () => {
+  const take = (visit: RecordValues) =>
+    ask(
+      'rules hives { people may read (all), delete } rules visits { nobody may update }',
+      'delete',
+      'hives',
+      hive,
+      {},
+      {
+        visits: [{ id: 'v', title: 'x', ...visit }],
+      },
+    );
+  expect(take({ hive: 'h', next: 'h' })).toBe('done');
+  expect(take({ hive: null, next: 'h' })).toBe('follows fenced');
 });

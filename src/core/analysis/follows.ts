@@ -49,12 +49,29 @@ function alongside(
     const all = [...passes, ...further];
     if (all.length === 0) return [];
     const own = at(field.name, field.type);
+    // What goes along by another field loses nothing by this one.
+    const going =
+      field.onDelete === 'remove'
+        ? []
+        : [...collectionOf(rulebook.schema, holder).fields.values()]
+            .filter(
+              ({ type, onDelete }) =>
+                onDelete === 'remove' && type.kind === 'ref' && type.collection === target,
+            )
+            .map(({ name, type }): Condition => ({
+              kind: 'or',
+              operands: [
+                { kind: 'missing', operand: at(name, type) },
+                negate({ kind: 'equal', left: at(name, type), right: to }),
+              ],
+            }));
     // What points nowhere is no reason against it: a comparison with it would be unknown, which is not false.
     const body: Condition = {
       kind: 'and',
       operands: [
         negate({ kind: 'missing', operand: own }),
         { kind: 'equal', left: own, right: to },
+        ...going,
         negate(folded({ kind: 'and', operands: all })),
       ],
     };

@@ -101,12 +101,15 @@ export function fencesAlong(
   ].map(({ node }) => node);
 }
 
-/** The fields that point at records of a collection, and say what becomes of theirs when such a one is deleted. */
+/**
+ * The fields that point at records of a collection, and say what becomes of theirs when such a one is deleted. Those that take
+ * records along come first: a record that goes along loses no reference besides.
+ */
 export function referrersOf(
   rulebook: Pick<Rulebook, 'schema'>,
   target: string,
 ): { holder: string; field: Field }[] {
-  return [...rulebook.schema.values()].flatMap((collection) =>
+  const found = [...rulebook.schema.values()].flatMap((collection) =>
     [...collection.fields.values()]
       .filter(
         (field) =>
@@ -114,4 +117,6 @@ export function referrersOf(
       )
       .map((field) => ({ holder: collection.name, field })),
   );
+  const of = (onDelete: Field['onDelete']) => found.filter(({ field }) => field.onDelete === onDelete);
+  return [...of('remove'), ...of('clear')];
 }
