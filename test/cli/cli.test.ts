@@ -326,28 +326,28 @@ describe('sweep', () => {
         'apprentice may read (code, apiary, visibility) when visibility = "open"',
         'apprentice may read (code, apiary, visibility)',
         /dora may read of \S+ hives: \d+ before, \d+ now/,
-        /at hives\.gate:\d+ \(rule hives\/\d+\), another then/,
+        /at hives\.gate:\d+ \(rule hives\/\d+\), changed since/,
       ],
       [
         'hives.gate',
         'let on_duty(hive: hives) =',
         'let on_duty(hive: hives) = hive.code is present or',
         /ivo may read/,
-        /at hives\.gate:\d+ \(let on_duty\), another then/,
+        /at hives\.gate:\d+ \(let on_duty\), changed since/,
       ],
       [
         'people.gate',
         'role auditor "Reads what the treasurer reads, and changes nothing" includes treasurer only read',
         'role auditor',
         /audra may read/,
-        /at people\.gate:\d+ \(role auditor\), another then/,
+        /at people\.gate:\d+ \(role auditor\), changed since/,
       ],
       [
         'learners.gate',
         'for m in crew_members where m.person = me',
         'for m in crew_members where m.person is present',
         /dora may (read|update)/,
-        /at learners\.gate:\d+ \(attribute leads\), another then/,
+        /at learners\.gate:\d+ \(attribute leads\), changed since/,
       ],
     ];
     for (const [file, was, is, number, place] of cases) {

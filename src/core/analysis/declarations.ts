@@ -15,7 +15,7 @@ export interface Declaration extends Place {
 /** What differs between two rulebooks. */
 export interface Changed {
   readonly declaration: Declaration;
-  readonly how: 'new' | 'another then' | 'left out since';
+  readonly how: 'new' | 'changed since' | 'left out since';
 }
 
 /** Everything that can decide something: rules, fences, fields and their marks, lets, roles, attributes, actions, identities. */
@@ -104,7 +104,7 @@ function changedBetween(before: readonly Declaration[], after: readonly Declarat
   return [
     ...come.map((declaration): Changed => ({
       declaration,
-      how: isThere(gone, declaration) ? 'another then' : 'new',
+      how: isThere(gone, declaration) ? 'changed since' : 'new',
     })),
     ...gone
       .filter((declaration) => !isThere(come, declaration))
