@@ -16,13 +16,13 @@ export type OutcomeCollection = (typeof outcomeCollections)[number];
 
 export const outcomeSchema = `
 people { zone ref zones on delete clear  grade integer  nick text  mentor ref people }
-collection zones { name text label  parent ref zones  tree by parent }
+collection zones { name text label  parent ref zones on delete clear  tree by parent }
 collection boxes {
   code text label  owner ref people on delete clear  zone ref zones on delete remove  state one of ("new", "open", "shut") = "new"
-  size integer = 1  locked boolean  signed ref people  due date  twin ref boxes
+  size integer = 1  locked boolean  signed ref people  due date  twin ref boxes on delete clear
   owned by owner
 }
-collection notes { code text label  box ref boxes required on delete remove  about ref boxes on delete clear  writer ref people  kind one of ("a", "b") = "a"  marked boolean = false  seen timestamp = now  owned by writer }
+collection notes { code text label  box ref boxes required on delete remove  about ref boxes on delete clear  after ref notes on delete remove  writer ref people  kind one of ("a", "b") = "a"  marked boolean = false  seen timestamp = now  owned by writer }
 action seal on boxes (size integer, zone ref zones) sets state = "shut", size = size, zone = zone
 action claim_it on boxes sets owner = me, locked = missing
 action mark on notes (kind one of ("a", "b") required) sets kind = kind, marked = true
@@ -76,6 +76,7 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'marked',
     'not marked',
     'about is present',
+    'after.kind = "a"',
     'me may update box (state)',
   ],
 };
@@ -101,7 +102,7 @@ const fields: Readonly<Record<OutcomeCollection, readonly string[]>> = {
   people: ['zone', 'grade', 'nick', 'mentor'],
   zones: ['name', 'parent'],
   boxes: ['code', 'owner', 'zone', 'state', 'size', 'locked', 'signed', 'due', 'twin'],
-  notes: ['code', 'box', 'about', 'writer', 'kind', 'marked'],
+  notes: ['code', 'box', 'about', 'after', 'writer', 'kind', 'marked'],
 };
 
 const stamps: Readonly<Record<OutcomeCollection, readonly string[]>> = {

@@ -189,3 +189,68 @@ test('a stamp that comes in with another field may be what lets a field be chang
   for (const { updatable, undecided } of [tried, found])
     expect([...updatable, ...undecided.map((each) => each.replace('update ', ''))]).toContain('author');
 });
+
+const threads = `
+people { grade integer }
+collection logs { title text label  open boolean  up ref logs on delete remove  next ref logs on delete clear }
+rules people { people may read (all) }
+`;
+
+/** Both answers for a log of a chain, each of which goes along with the one before it. */
+function inThread(rules: string, logs: readonly RecordValues[], id: string) {
+  const rulebook = parse(threads + rules);
+  const records: Record<string, readonly RecordValues[]> = { people: [person('ada')], logs };
+  const world: World = {
+    now: NOW,
+    look: (name, of) => records[name]?.find((each) => each.id === of) ?? null,
+    all: (name) => records[name] ?? [],
+  };
+  const ada: Caller = { person: { id: 'ada', values: person('ada') }, roles: new Set() };
+  const log = logs.find((each) => each.id === id)!;
+  const tried = reachedOf(new Decider(rulebook, ada, world), 'logs', log, true);
+  const found = counting(rulebook, ada, world, 'logs')(log);
+  expect(differences(tried, found)).toEqual([]);
+  return { tried, found };
+}
+const logOf = (id: string, up: string | null, next: string | null = null, open = true) => ({
+  id,
+  title: id,
+  open,
+  up,
+  next,
+  created_at: NOW,
+  updated_at: NOW,
+});
+
+test('what is deleted itself, or goes along further up, is not asked about the reference that it would lose', () => {
+  const rules = 'rules logs { people may read (all), delete  nobody may update (next) }';
+  const alone = inThread(rules, [logOf('a', null, 'a')], 'a');
+  for (const { delete: may, follows } of [alone.tried, alone.found])
+    expect([may, follows]).toEqual([true, []]);
+  const below = inThread(rules, [logOf('a', null), logOf('b', 'a'), logOf('c', 'b', 'a')], 'a');
+  expect([below.tried.delete, below.found.delete]).toEqual([true, true]);
+  const beside = inThread(rules, [logOf('a', null), logOf('b', 'a'), logOf('c', null, 'b')], 'a');
+  expect([beside.tried.delete, beside.found.delete]).toEqual([false, false]);
+});
+
+test('what goes along further than is followed is left open where a fence could stop it, and never said to go', () => {
+  const chain = (length: number, last: boolean) =>
+    Array.from({ length }, (_, at) =>
+      logOf(`l${at}`, at === 0 ? null : `l${at - 1}`, null, at < length - 1 || last),
+    );
+  const rules =
+    'rules logs { people may read (all)  people may delete when title = "l0"  nobody may delete unless open }';
+  for (const length of [3, 5, 6, 9])
+    for (const last of [true, false]) {
+      const { tried, found } = inThread(rules, chain(length, last), 'l0');
+      expect(tried.delete).toBe(last);
+      if (length <= 5) expect([found.delete, found.undecided]).toEqual([last, []]);
+      else expect([found.delete, found.undecided]).toEqual([false, ['delete']]);
+      const end = inThread(rules, chain(length, true), `l${length - 1}`);
+      for (const { follows, undecided } of [end.tried, end.found])
+        expect([follows, undecided]).toEqual(length <= 5 ? [['delete'], []] : [[], ['goes along: delete']]);
+    }
+  // Where nothing could stop it, the length does not matter.
+  const free = inThread('rules logs { people may read (all), delete }', chain(9, true), 'l0');
+  expect([free.found.delete, free.found.undecided]).toEqual([true, []]);
+});

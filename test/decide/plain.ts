@@ -434,38 +434,47 @@ export class Plain {
     const { schema } = this.#rulebook;
     const gone = new Map<string, Set<string>>([...schema.keys()].map((name) => [name, new Set<string>()]));
     gone.get(collection)!.add(record.id as string);
-    const cleared: Follows['cleared'][number][] = [];
+    const pointing = (
+      [holder, { name, type, system }]: readonly [Collection, Field],
+      target: string,
+      ids: readonly string[],
+    ) =>
+      system || type.kind !== 'ref' || type.collection !== target
+        ? []
+        : [...this.#world.all(holder.name)].filter(
+            (each) => ids.includes(each[name] as string) && !gone.get(holder.name)!.has(each.id as string),
+          );
+    const passes = (
+      [holder, { name, onDelete }]: readonly [Collection, Field],
+      each: RecordValues,
+    ): boolean => {
+      const seen = { before: each, after: null, world: this.#world };
+      if (!this.#passes('read', holder.name, null, seen)) return false;
+      if (onDelete === 'remove') return this.#passes('delete', holder.name, null, seen);
+      if (this.#isOwn(holder.name, each) && this.#raises(holder.name, name)) return false;
+      const change = { ...seen, after: { ...each, [name]: null, updated_at: this.#world.now } };
+      return (
+        this.#passes('update', holder.name, null, change) && this.#passes('update', holder.name, name, change)
+      );
+    };
     const queue = [{ collection, ids: [record.id as string] }];
     for (const { collection: target, ids } of queue)
-      // What goes along by one field loses nothing by another.
-      for (const [holder, { name, type, onDelete, system }] of [
-        ...fieldsThat('remove', schema),
-        ...fieldsThat('clear', schema),
-      ]) {
-        if (system || type.kind !== 'ref' || type.collection !== target) continue;
-        const pointing = [...this.#world.all(holder.name)].filter(
-          (each) => ids.includes(each[name] as string) && !gone.get(holder.name)!.has(each.id as string),
-        );
-        if (pointing.length === 0) continue;
-        const passes = (each: RecordValues): boolean => {
-          const seen = { before: each, after: null, world: this.#world };
-          if (!this.#passes('read', holder.name, null, seen)) return false;
-          if (onDelete === 'remove') return this.#passes('delete', holder.name, null, seen);
-          if (this.#isOwn(holder.name, each) && this.#raises(holder.name, name)) return false;
-          const change = { ...seen, after: { ...each, [name]: null, updated_at: this.#world.now } };
-          return (
-            this.#passes('update', holder.name, null, change) &&
-            this.#passes('update', holder.name, name, change)
-          );
-        };
-        if (!pointing.every(passes)) return refused('follows fenced');
-        const found = pointing.map(({ id }) => id as string);
-        if (onDelete === 'clear') {
-          cleared.push({ collection: holder.name, field: name, ids: found, targets: ids });
-          continue;
-        }
-        for (const id of found) gone.get(holder.name)!.add(id);
-        queue.push({ collection: holder.name, ids: found });
+      for (const by of fieldsThat('remove', schema)) {
+        const found = pointing(by, target, ids);
+        if (!found.every((each) => passes(by, each))) return refused('follows fenced');
+        for (const { id } of found) gone.get(by[0].name)!.add(id as string);
+        if (found.length > 0)
+          queue.push({ collection: by[0].name, ids: found.map(({ id }) => id as string) });
+      }
+    // What goes along loses no reference.
+    const cleared: Follows['cleared'][number][] = [];
+    for (const [target, all] of gone)
+      for (const by of fieldsThat('clear', schema)) {
+        const found = pointing(by, target, [...all]);
+        if (!found.every((each) => passes(by, each))) return refused('follows fenced');
+        const ids = found.map(({ id }) => id as string);
+        if (ids.length > 0)
+          cleared.push({ collection: by[0].name, field: by[1].name, ids, targets: [...all] });
       }
     const isHeld = [...schema.values()].some((holder) =>
       [...holder.fields.values()].some(

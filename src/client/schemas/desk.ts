@@ -119,7 +119,9 @@ const rightsSchema = z.object({
   delete: z.boolean(),
   share: z.boolean(),
   actions: z.array(z.string()),
-  undecided: z.array(z.string()).describe('“update FIELD” and actions that could not be decided'),
+  undecided: z
+    .array(z.string())
+    .describe('“update FIELD”, “delete”, actions, and “goes along: …”, that could not be decided'),
 });
 
 export const emptinessSchema = z

@@ -60,7 +60,9 @@ export const reachersSchema = z
         shown: z.array(z.string()),
         updatable: z.array(z.string()),
         operations: z.array(z.string()),
-        undecided: z.array(z.string()).describe('`update FIELD` and actions that could not be decided'),
+        undecided: z
+          .array(z.string())
+          .describe('`update FIELD`, `delete`, actions, and `goes along: …`, that could not be decided'),
         through: z.record(z.string(), z.array(throughSchema)),
       }),
     ),

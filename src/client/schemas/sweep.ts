@@ -50,7 +50,7 @@ export const sweepSchema = z
           records: countsSchema.describe('Operation → records'),
           fields: z.object({ read: countsSchema, update: countsSchema }),
           undecided: countsSchema.describe(
-            '`update FIELD`, or an action → records for which it was not decided',
+            '`update FIELD`, `delete`, an action, or `goes along: …` → records for which it was not decided',
           ),
           follows: countsSchema.describe(
             '`delete`, or `update FIELD` → records to which that happens when the caller deletes others',

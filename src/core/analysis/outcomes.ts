@@ -40,7 +40,7 @@ export interface Reached {
   readonly actions: readonly string[];
   /** What becomes of the record when the caller deletes another that it points at: `delete`, or `update FIELD`. */
   readonly follows: readonly string[];
-  /** `update FIELD` and actions that nobody could decide. */
+  /** `update FIELD`, `delete`, actions, and `goes along: …` for what follows, that nobody could decide. */
   readonly undecided: readonly string[];
   /** Operation → the rules that are true for it. */
   readonly through: ReadonlyMap<string, readonly string[]>;
@@ -67,6 +67,7 @@ interface KnownLeaf {
   readonly told: Map<string, Told>;
 }
 
+const never: Condition = { kind: 'constant', value: false };
 const no: Outcome = { answer: 'no', through: [] };
 const undecided: Outcome = { answer: 'not decided', through: [] };
 
@@ -85,9 +86,9 @@ export class Outcomes {
   readonly #shown: readonly (readonly [string, (bits: Bits) => boolean])[];
   readonly #updates: readonly (readonly [string, (bits: Bits) => Outcome])[];
   readonly #actions: readonly (readonly [string, (bits: Bits) => Outcome])[];
-  readonly #deleting: (bits: Bits) => boolean;
+  readonly #deleting: (bits: Bits) => Answer;
   readonly #sharing: ((bits: Bits) => boolean) | null;
-  readonly #follows: readonly (readonly [string, (bits: Bits) => boolean])[];
+  readonly #follows: readonly (readonly [string, (bits: Bits) => Answer])[];
   readonly #rules: (operation: string) => (bits: Bits) => string[];
 
   constructor(
@@ -124,13 +125,22 @@ export class Outcomes {
       const permission = this.#permission(name);
       return [name, this.#any(permission, requestsToAct(permission, watching), null)];
     });
-    this.#deleting = this.asking.ask(deletion(rulebook, caller, collection));
+    const { may, beyond } = deletion(rulebook, caller, collection);
+    this.#deleting = this.#answer(
+      beyond ?? never,
+      'not decided',
+      this.#answer(may, 'yes', () => 'no'),
+    );
     this.#sharing = shareableCollections(rulebook).has(collection)
       ? this.#formula(this.#permission(SHARE).record)
       : null;
-    this.#follows = followers(rulebook, caller, collection).map(([what, each]) => [
+    this.#follows = followers(rulebook, caller, collection).map(({ what, when, perhaps }) => [
       what,
-      this.asking.ask(each),
+      this.#answer(
+        when,
+        'yes',
+        this.#answer(perhaps ?? never, 'not decided', () => 'no'),
+      ),
     ]);
     const through = new Map(
       ['read', 'delete', SHARE].map((operation) => [
@@ -143,13 +153,19 @@ export class Outcomes {
 
   /** What is allowed on a record of which this was found. */
   reached(bits: Bits): Reached {
-    const follows = this.#follows.filter(([, holds]) => holds(bits)).map(([what]) => what);
-    if (!this.#readable(bits)) return follows.length === 0 ? nothing : { ...nothing, follows };
+    const along = this.#follows.map(([what, of]) => [what, of(bits)] as const);
+    const follows = along.filter(([, answer]) => answer === 'yes').map(([what]) => what);
+    const openly = along.filter(([, answer]) => answer === 'not decided').map(([what]) => alongWord(what));
+    if (!this.#readable(bits))
+      return along.every(([, answer]) => answer === 'no')
+        ? nothing
+        : { ...nothing, follows, undecided: openly };
     const updates = this.#updates.map(([name, of]) => [name, of(bits)] as const);
     const actions = this.#actions.map(([name, of]) => [name, of(bits)] as const);
     const updated = updates.filter(([, { answer }]) => answer === 'yes');
     const acted = actions.filter(([, { answer }]) => answer === 'yes');
-    const deletes = this.#deleting(bits);
+    const deleting = this.#deleting(bits);
+    const deletes = deleting === 'yes';
     const shares = this.#sharing?.(bits) === true;
     const open = (of: readonly (readonly [string, Outcome])[], word: string) =>
       of.filter(([, { answer }]) => answer === 'not decided').map(([name]) => `${word}${name}`);
@@ -161,7 +177,12 @@ export class Outcomes {
       updatable: updated.map(([name]) => name),
       actions: acted.map(([name]) => name),
       follows,
-      undecided: [...open(updates, 'update '), ...open(actions, '')],
+      undecided: [
+        ...open(updates, 'update '),
+        ...open(actions, ''),
+        ...(deleting === 'not decided' ? ['delete'] : []),
+        ...openly,
+      ],
       through: new Map([
         ['read', this.#rules('read')(bits)],
         ...(updated.length > 0
@@ -176,6 +197,12 @@ export class Outcomes {
 
   #permission(operation: string): Permission {
     return permissionOf(this.#rulebook, this.#caller, operation, this.#collection);
+  }
+
+  /** This answer where the condition is true, and what `otherwise` says where it is not. */
+  #answer(condition: Condition, answer: Answer, otherwise: (bits: Bits) => Answer): (bits: Bits) => Answer {
+    const holds = this.asking.ask(condition);
+    return (bits) => (holds(bits) ? answer : otherwise(bits));
   }
 
   /** A formula about the record as it is. */
@@ -470,6 +497,11 @@ const nothing: Reached = {
   undecided: [],
   through: new Map(),
 };
+
+/** What may follow from the deletion of another record, where that is left open. */
+export function alongWord(what: string): string {
+  return `goes along: ${what}`;
+}
 
 /** The actions of a collection, by name. */
 export function actionsOf(rulebook: Rulebook, collection: string): string[] {

@@ -70,10 +70,15 @@ export function undecidedOf(collection: string, classes: readonly ReachedClass[]
   const open = new Map<string, number>();
   for (const { reached, count } of classes)
     for (const what of reached.undecided) open.set(what, (open.get(what) ?? 0) + count);
-  return [...open].map(([what, count]) => {
-    const [operation, field] = what.split(' ') as [string, string | undefined];
-    return `${operation} ${collection}${field === undefined ? '' : ` (${field})`}: ${count} ${count === 1 ? 'record' : 'records'}`;
-  });
+  return [...open].map(
+    ([what, count]) => `${openWords(collection, what)}: ${count} ${count === 1 ? 'record' : 'records'}`,
+  );
+}
+
+/** What could not be decided, of a collection: `update hives (note)`, `goes along: delete visits`. */
+export function openWords(collection: string, what: string): string {
+  const [, along = '', operation, field] = /^(goes along: )?(\S+)(?: (\S+))?$/.exec(what)!;
+  return `${along}${operation} ${collection}${field === undefined ? '' : ` (${field})`}`;
 }
 
 /** A field that one rule leaves out, and another shows all the same, because both are true for the record. */

@@ -12,7 +12,7 @@ import { JsonDocument, type Type, type Value } from '../types/types.ts';
 import { sameValue } from '../types/values.ts';
 import { fresh } from './candidates.ts';
 import { followers } from './follows.ts';
-import { actionsOf, type Answer, type Reached } from './outcomes.ts';
+import { actionsOf, alongWord, type Answer, type Reached } from './outcomes.ts';
 import {
   requestsToAct,
   requestsToCreate,
@@ -44,11 +44,17 @@ export function reachedOf(
 ): Reached {
   const { rulebook } = decider;
   const shown = decider.shown(collection, record);
-  const follows = followersOf(decider, collection)
-    .filter(
-      ([, when]) => predicateOf(when)(record, decider.around({ operation: 'delete', collection })) === true,
-    )
-    .map(([what]) => what);
+  const around = decider.around({ operation: 'delete', collection });
+  const along = followersOf(decider, collection).map(({ what, when, perhaps }) => {
+    const isYes = predicateOf(when)(record, around) === true;
+    return {
+      what,
+      isYes,
+      isOpen: !isYes && perhaps !== null && predicateOf(perhaps)(record, around) === true,
+    };
+  });
+  const follows = along.filter(({ isYes }) => isYes).map(({ what }) => what);
+  const openly = along.filter(({ isOpen }) => isOpen).map(({ what }) => alongWord(what));
   const none = {
     read: false,
     delete: false,
@@ -56,7 +62,7 @@ export function reachedOf(
     shown: [],
     updatable: [],
     actions: [],
-    undecided: [],
+    undecided: openly,
   };
   if (shown === null) return { ...none, follows, through: new Map() };
   const search = new Search(decider, collection, record, unchanged);
@@ -82,7 +88,11 @@ export function reachedOf(
     updatable,
     actions: acted,
     follows,
-    undecided: [...is('not decided', updates).map((name) => `update ${name}`), ...is('not decided', actions)],
+    undecided: [
+      ...is('not decided', updates).map((name) => `update ${name}`),
+      ...is('not decided', actions),
+      ...openly,
+    ],
     through: new Map([
       ['read', search.through('read')],
       ...(updatable.length > 0 ? [['update', search.throughUpdates(updates)] as const] : []),

@@ -89,7 +89,7 @@ export interface Tally {
   readonly total: number;
   /** Operation → records on which it is allowed (update: of any field). */
   readonly records: Record<string, number>;
-  /** `update FIELD`, or an action → records for which it could not be decided. */
+  /** What `Reached.undecided` names → records for which it could not be decided. */
   readonly undecided: Record<string, number>;
   /** `delete`, or `update FIELD` → records to which that happens when the caller deletes others. */
   readonly follows: Record<string, number>;
@@ -170,8 +170,8 @@ export function tallyCaller(
 function addReached(tally: Tally, reached: Reached, count: number): void {
   const add = (to: Record<string, number>, name: string) => (to[name] = (to[name] ?? 0) + count);
   for (const what of reached.follows) add(tally.follows, what);
-  if (!reached.read) return;
   for (const what of reached.undecided) add(tally.undecided, what);
+  if (!reached.read) return;
   add(tally.records, 'read');
   if (reached.updatable.length > 0) add(tally.records, 'update');
   if (reached.delete) add(tally.records, 'delete');

@@ -12,7 +12,7 @@ import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import { Asking, Numbered } from './bits.ts';
 import { actionsOf, Outcomes } from './outcomes.ts';
-import { followers } from './follows.ts';
+import { deletion, followers } from './follows.ts';
 import { requestsToAct, requestsToCreate, requestsToUpdate, type Request } from './requests.ts';
 import { readsBack, seenFrom } from './sides.ts';
 import { concreteValues, setsToCreate } from './search.ts';
@@ -41,6 +41,9 @@ export interface Looked {
 export function violationOf(decider: Decider, invariant: Invariant, record: RecordValues | null): Looked {
   return new Looking(decider, invariant).at(record);
 }
+
+/** Records above one, with which it could go along, that are tried. */
+const MOST_ABOVE = 200;
 
 class Looking {
   readonly #decider: Decider;
@@ -222,11 +225,12 @@ class Looking {
         if (onDelete === 'clear' && depth > 0) return [];
         const target = world.look(type.collection, from[name] as string);
         if (target === null || asked.has(`${type.collection} ${target.id as string}`)) return [];
+        if (asked.size === MOST_ABOVE) {
+          this.#complete = false;
+          return [];
+        }
         asked.add(`${type.collection} ${target.id as string}`);
-        return [
-          { of: type.collection, record: target },
-          ...(depth < 8 ? targets(type.collection, target, depth + 1) : []),
-        ];
+        return [{ of: type.collection, record: target }, ...targets(type.collection, target, depth + 1)];
       });
     for (const target of targets(collection, record, 0)) {
       const question = {
@@ -308,15 +312,16 @@ export function kindsFor(
   });
   const actions = operation === 'update' ? actionsOf(rulebook, collection) : [];
   const pairs = operation === 'update' ? ['update', ...actions] : [operation];
-  let complete = true;
+  let complete = operation !== 'delete' || deletion(rulebook, caller, collection).beyond === null;
   for (const each of pairs) {
     const condition = settled(only, rolesFor(rulebook, caller, each, collection));
     asking.ask(seenFrom(condition, 'before', new Map()));
     complete &&= watch(rulebook, caller, asking, each, collection, only, condition);
   }
-  for (const [what, when] of followers(rulebook, caller, collection)) {
+  for (const { what, when, perhaps } of followers(rulebook, caller, collection)) {
     asking.ask(when);
-    const [, field] = what.split(' ');
+    const [how, field] = what.split(' ') as [string, string?];
+    if (perhaps !== null && how === operation) complete = false;
     if (operation !== 'update' || field === undefined) continue;
     const { type } = collectionOf(rulebook.schema, collection).fields.get(field)!;
     const cleared = settled(only, rolesFor(rulebook, caller, 'update', collection));

@@ -163,10 +163,11 @@ function followersOf(rulebook: Rulebook, collection: string): Set<string> {
   const found = new Set<string>();
   const queue = new Set([collection]);
   for (const target of queue)
-    for (const { holder, field } of referrersOf(rulebook, target)) {
-      found.add(holder);
-      if (field.onDelete === 'remove') queue.add(holder);
-    }
+    for (const onDelete of ['remove', 'clear'] as const)
+      for (const { holder } of referrersOf(rulebook, target, onDelete)) {
+        found.add(holder);
+        if (onDelete === 'remove') queue.add(holder);
+      }
   return found;
 }
 

@@ -1,6 +1,7 @@
 import type { SweepDocument, SweepRequest } from '../../client/schemas/sweep.ts';
 import { declarationsOf } from '../../core/analysis/declarations.ts';
 import { findingsOf } from '../../core/analysis/findings.ts';
+import { openWords } from '../../core/analysis/reach.ts';
 import type { Tally } from '../../core/analysis/tally.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Database } from '../../store/connection.ts';
@@ -80,8 +81,7 @@ function undecidedIn(tallies: readonly Tally[]): string[] {
   const open = new Map<string, { callers: Set<string>; records: number }>();
   for (const { caller, collection, undecided } of tallies)
     for (const [what, records] of Object.entries(undecided)) {
-      const [operation, field] = what.split(' ') as [string, string | undefined];
-      const key = `${operation} ${collection}${field === undefined ? '' : ` (${field})`}`;
+      const key = openWords(collection, what);
       const known = open.get(key) ?? { callers: new Set(), records: 0 };
       open.set(key, known);
       known.callers.add(caller);

@@ -1,4 +1,4 @@
-import { actionsOf, type Reached } from '../../core/analysis/outcomes.ts';
+import { actionsOf, alongWord, type Reached } from '../../core/analysis/outcomes.ts';
 import { reachedOf } from '../../core/analysis/search.ts';
 import { planCounting, type Counted, type Tally } from '../../core/analysis/tally.ts';
 import { Decider, type World } from '../../core/evaluate/decider.ts';
@@ -123,14 +123,14 @@ export function compareCounts(
   for (const tally of tallies) {
     if (tally.caller !== name || tally.collection !== collection) continue;
     for (const [operation, count] of Object.entries(tally.records)) add(counted, operation, count);
-    for (const [what, count] of Object.entries(tally.follows)) add(counted, `goes along: ${what}`, count);
+    for (const [what, count] of Object.entries(tally.follows)) add(counted, alongWord(what), count);
     for (const operation of ['read', 'update'] as const)
       for (const [field, count] of Object.entries(tally.fields[operation]))
         add(counted, `${operation} ${field}`, count);
     for (const what of Object.keys(tally.undecided)) open.add(what);
   }
   for (const each of reached.values()) {
-    for (const what of each.follows) add(asked, `goes along: ${what}`, 1);
+    for (const what of each.follows) add(asked, alongWord(what), 1);
     if (!each.read) continue;
     add(asked, 'read', 1);
     if (each.updatable.length > 0) add(asked, 'update', 1);
@@ -163,11 +163,11 @@ function answerOf(reached: Reached, operation: string, field: string | null): bo
     case 'update':
       return reached.undecided.includes(`update ${field!}`) ? null : reached.updatable.includes(field!);
     case 'delete':
-      return reached.delete;
+      return reached.undecided.includes('delete') ? null : reached.delete;
     case 'share':
       return reached.share;
     case 'goes along':
-      return reached.follows.includes(field!);
+      return reached.undecided.includes(alongWord(field!)) ? null : reached.follows.includes(field!);
     default:
       return reached.undecided.includes(operation) ? null : reached.actions.includes(operation);
   }

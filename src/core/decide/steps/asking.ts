@@ -20,7 +20,7 @@ export interface Asks<V> {
   readonly truths: { readonly of: readonly TrueOf[]; readonly change: Change<V> };
   /** Would the record of a tree lie below itself? */
   readonly circle: { readonly field: string; readonly parent: V };
-  /** What points at these records by the field, and is not among those that go along already. */
+  /** What points at these records by the field. */
   readonly referrers: {
     readonly collection: string;
     readonly field: string;

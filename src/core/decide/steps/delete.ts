@@ -6,7 +6,7 @@ import type { Permission } from '../formula.ts';
 import { permissionOf, raises } from '../permission.ts';
 import { ask, type Steps } from './asking.ts';
 import { isTrue } from './change.ts';
-import { nothingFollows, refused, type Cleared, type Verdict } from './verdict.ts';
+import { nothingFollows, refused, type Cleared, type RefusedBy, type Verdict } from './verdict.ts';
 
 /** Records that one delete may take along: more than that is a job for the application, piece by piece. */
 export const MOST_AFFECTED = 10_000;
@@ -22,8 +22,9 @@ export function* showing<V>(permission: Permission): Steps<V, Verdict<V>> {
 
 /**
  * Removing a record: readable, precondition, a delete rule that is true and every fence; and then what `on delete` says of
- * those that point at it, over any number of steps. No grants are asked for on those records, but every fence on them must
- * let the caller do what happens to them, and nobody's own entry loses what decides about them.
+ * those that point at it: first which go along, over any number of steps, and then which of those that stay lose a
+ * reference. No grants are asked for on these records, but every fence on them must let the caller do what happens to them,
+ * and nobody's own entry loses what decides about them.
  */
 export function* deleting<V>(
   rulebook: Rulebook,
@@ -41,39 +42,45 @@ export function* deleting<V>(
   const { collection } = permission.pair;
   const removed = new Map<string, Set<string>>([[collection, new Set([id])]]);
   const cleared: Cleared[] = [];
-  const queue = [{ collection, targets: [id] as readonly string[] }];
   let affected = 0;
-  for (const target of queue) {
-    for (const { holder, field } of referrersOf(rulebook, target.collection)) {
-      const pointing = yield* ask<V, 'referrers'>('referrers', {
-        collection: holder,
-        field: field.name,
-        targets: target.targets,
-      });
-      const gone = removed.get(holder) ?? new Set<string>();
-      const ids = pointing.filter((each) => !gone.has(each));
+  /** Those that point there by the field and do not go along yet; or why one of them stops it. */
+  const pointing = function* (
+    { holder, field }: Referrer,
+    targets: readonly string[],
+  ): Steps<V, string[] | RefusedBy> {
+    const found = yield* ask<V, 'referrers'>('referrers', { collection: holder, field: field.name, targets });
+    const gone = removed.get(holder);
+    const ids = found.filter((each) => gone?.has(each) !== true);
+    if (ids.length === 0) return ids;
+    if ((affected += ids.length) > MOST_AFFECTED) return 'still referenced';
+    const clearing = field.onDelete === 'clear';
+    const isOwnAmong = caller.person !== null && ids.includes(caller.person.id);
+    if (clearing && isOwnAmong && raises(rulebook, holder, field.name)) return 'follows fenced';
+    const fences = fencesAlong(rulebook, caller, holder, clearing ? field.name : null);
+    if (!fences.every(couldHold)) return 'follows fenced';
+    const about = { of: leavesOf(fences), collection: holder, ids, cleared: clearing ? field.name : null };
+    return fences.length === 0 || (yield* ask<V, 'passed'>('passed', about)) ? ids : 'follows fenced';
+  };
+  const queue = [{ collection, targets: [id] as readonly string[] }];
+  for (const { collection: target, targets } of queue)
+    for (const referrer of referrersOf(rulebook, target, 'remove')) {
+      const ids = yield* pointing(referrer, targets);
+      if (typeof ids === 'string') return refused(ids);
       if (ids.length === 0) continue;
-      if ((affected += ids.length) > MOST_AFFECTED) return refused('still referenced');
-      const clearing = field.onDelete === 'clear';
-      if (
-        clearing &&
-        caller.person !== null &&
-        ids.includes(caller.person.id) &&
-        raises(rulebook, holder, field.name)
-      )
-        return refused('follows fenced');
-      const fences = fencesAlong(rulebook, caller, holder, clearing ? field.name : null);
-      if (!fences.every(couldHold)) return refused('follows fenced');
-      const about = { of: leavesOf(fences), collection: holder, ids, cleared: clearing ? field.name : null };
-      if (fences.length > 0 && !(yield* ask<V, 'passed'>('passed', about))) return refused('follows fenced');
-      if (clearing) {
-        cleared.push({ collection: holder, field: field.name, ids, targets: target.targets });
-      } else {
-        removed.set(holder, new Set([...gone, ...ids]));
-        queue.push({ collection: holder, targets: ids });
-      }
+      const gone = removed.get(referrer.holder) ?? new Set<string>();
+      removed.set(referrer.holder, gone);
+      for (const each of ids) gone.add(each);
+      queue.push({ collection: referrer.holder, targets: ids });
     }
-  }
+  // Only now is it known what goes along: that loses no reference besides.
+  for (const [target, gone] of removed)
+    for (const referrer of referrersOf(rulebook, target, 'clear')) {
+      const targets = [...gone];
+      const ids = yield* pointing(referrer, targets);
+      if (typeof ids === 'string') return refused(ids);
+      const { holder, field } = referrer;
+      if (ids.length > 0) cleared.push({ collection: holder, field: field.name, ids, targets });
+    }
   if (yield* ask<V, 'held'>('held', { removed })) return refused('still referenced');
   removed.get(collection)!.delete(id);
   return {
@@ -101,22 +108,24 @@ export function fencesAlong(
   ].map(({ node }) => node);
 }
 
-/**
- * The fields that point at records of a collection, and say what becomes of theirs when such a one is deleted. Those that take
- * records along come first: a record that goes along loses no reference besides.
- */
+/** A field that points at records of a collection. */
+export interface Referrer {
+  readonly holder: string;
+  readonly field: Field;
+}
+
+/** The fields that point at records of a collection, of which `on delete` says this. */
 export function referrersOf(
   rulebook: Pick<Rulebook, 'schema'>,
   target: string,
-): { holder: string; field: Field }[] {
-  const found = [...rulebook.schema.values()].flatMap((collection) =>
+  onDelete: 'remove' | 'clear',
+): Referrer[] {
+  return [...rulebook.schema.values()].flatMap((collection) =>
     [...collection.fields.values()]
       .filter(
         (field) =>
-          field.onDelete !== 'refuse' && field.type.kind === 'ref' && field.type.collection === target,
+          field.onDelete === onDelete && field.type.kind === 'ref' && field.type.collection === target,
       )
       .map((field) => ({ holder: collection.name, field })),
   );
-  const of = (onDelete: Field['onDelete']) => found.filter(({ field }) => field.onDelete === onDelete);
-  return [...of('remove'), ...of('clear')];
 }
