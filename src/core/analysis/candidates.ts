@@ -133,7 +133,28 @@ function comparedWith(
       case 'holds':
         if (isBare(node.operand)) plain++;
         break;
-      default:
+      case 'and':
+      case 'as':
+      case 'constant':
+      case 'contains':
+      case 'count':
+      case 'ends with':
+      case 'has role':
+      case 'length':
+      case 'literal':
+      case 'lower':
+      case 'may':
+      case 'member':
+      case 'not':
+      case 'nothing':
+      case 'now':
+      case 'or':
+      case 'path':
+      case 'shift':
+      case 'some':
+      case 'starts with':
+      case 'today':
+      case 'within':
     }
   }
   return { others, ordered, plain: places === plain };

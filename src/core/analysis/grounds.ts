@@ -67,7 +67,21 @@ function pushedDown(condition: Condition, read: (may: May) => Condition): Condit
       const written = read(condition);
       return written === condition ? condition : inner(written);
     }
-    default:
+    case 'among':
+    case 'as':
+    case 'at most':
+    case 'constant':
+    case 'contains':
+    case 'ends with':
+    case 'equal':
+    case 'has role':
+    case 'holds':
+    case 'less':
+    case 'member':
+    case 'missing':
+    case 'some':
+    case 'starts with':
+    case 'within':
       return condition === unknown ? { kind: 'constant', value: false } : condition;
   }
 }

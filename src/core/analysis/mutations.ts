@@ -338,7 +338,18 @@ class FaultWriter {
       }
       case 'path':
         return this.#ofPath(expression, collection);
-      default:
+      case 'boolean':
+      case 'call':
+      case 'has role':
+      case 'in':
+      case 'in list':
+      case 'may':
+      case 'now':
+      case 'number':
+      case 'shift':
+      case 'text':
+      case 'text test':
+      case 'today':
         return [];
     }
   }

@@ -271,7 +271,12 @@ function whichever(type: Type): Operand {
     case 'ref':
       // Only that it is there matters, and nobody asks.
       return { kind: 'literal', value: '', type };
-    default:
+    case 'date':
+    case 'decimal':
+    case 'integer':
+    case 'text':
+    case 'timestamp':
+    case 'uuid':
       return { kind: 'literal', value: fresh[type.kind][0], type };
   }
 }

@@ -408,7 +408,12 @@ function anotherValue(type: Type, own: Value): Value | undefined {
       return new JsonDocument({ changed: true });
     case 'ref':
       return undefined;
-    default:
+    case 'date':
+    case 'decimal':
+    case 'integer':
+    case 'text':
+    case 'timestamp':
+    case 'uuid':
       return fresh[type.kind].find((each) => each !== own);
   }
 }

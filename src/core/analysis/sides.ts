@@ -100,7 +100,21 @@ export function isHopeless(condition: Condition): boolean {
       return condition.operands.every(isHopeless);
     case 'not':
       return condition.operand === unknown;
-    default:
+    case 'among':
+    case 'as':
+    case 'at most':
+    case 'contains':
+    case 'ends with':
+    case 'equal':
+    case 'has role':
+    case 'holds':
+    case 'less':
+    case 'may':
+    case 'member':
+    case 'missing':
+    case 'some':
+    case 'starts with':
+    case 'within':
       return condition === unknown;
   }
 }

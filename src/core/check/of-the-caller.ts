@@ -168,7 +168,29 @@ class Found {
         case 'not':
           visit(each.operand, true);
           return;
-        default:
+        case 'among':
+        case 'and':
+        case 'as':
+        case 'at most':
+        case 'constant':
+        case 'contains':
+        case 'ends with':
+        case 'equal':
+        case 'has role':
+        case 'holds':
+        case 'length':
+        case 'less':
+        case 'literal':
+        case 'lower':
+        case 'may':
+        case 'member':
+        case 'missing':
+        case 'nothing':
+        case 'now':
+        case 'or':
+        case 'shift':
+        case 'starts with':
+        case 'today':
           for (const part of partsOf(each)) visit(part, under);
       }
     };
@@ -202,22 +224,9 @@ class Found {
   }
 }
 
-/** What stands on the sides of a comparison. */
+/** What stands on the sides of a comparison; less than two of anything else. */
 function sidesOf(node: Condition | Operand): Operand[] {
-  switch (node.kind) {
-    case 'equal':
-    case 'less':
-    case 'at most':
-    case 'contains':
-    case 'starts with':
-    case 'ends with':
-    case 'within':
-      return [node.left, node.right];
-    case 'member':
-      return [node.operand, node.list];
-    default:
-      return [];
-  }
+  return partsOf(node).filter((part): part is Operand => 'type' in part);
 }
 
 interface Equality {

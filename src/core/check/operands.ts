@@ -39,7 +39,21 @@ export function operandIn(
     case 'call':
       if (isFunction(expression)) return checkFunction(asking, expression, scope, findings);
       break;
-    default:
+    case 'and':
+    case 'boolean':
+    case 'compare':
+    case 'has role':
+    case 'in':
+    case 'in list':
+    case 'may':
+    case 'missing':
+    case 'not':
+    case 'number':
+    case 'or':
+    case 'quantified':
+    case 'text':
+    case 'text test':
+    case 'within':
   }
   findings.add(
     'T001',

@@ -73,7 +73,13 @@ export function traceCondition(condition: Condition, frame: Frame, circumstances
       return leaf(condition.operand);
     case 'member':
       return leaf(condition.operand, condition.list);
-    default:
+    case 'at most':
+    case 'contains':
+    case 'ends with':
+    case 'equal':
+    case 'less':
+    case 'starts with':
+    case 'within':
       return leaf(condition.left, condition.right);
   }
 }

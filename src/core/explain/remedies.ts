@@ -274,7 +274,17 @@ function waysTo(
     case 'as':
     case 'may':
       return [];
-    default:
+    case 'among':
+    case 'at most':
+    case 'contains':
+    case 'ends with':
+    case 'equal':
+    case 'holds':
+    case 'less':
+    case 'member':
+    case 'missing':
+    case 'starts with':
+    case 'within':
       return waysOfLeaf(condition, wanted, frame, circumstances).map((change) => [change]);
   }
 }
@@ -372,7 +382,9 @@ function valuesFor(
       if (inclusive) return [bound];
       return beyond(type, bound as Scalar, isLeft === wanted ? -1 : 1);
     }
-    default:
+    case 'contains':
+    case 'ends with':
+    case 'starts with':
       return bound === null || !wanted || !isLeft || Array.isArray(bound) ? [] : [bound];
   }
 }

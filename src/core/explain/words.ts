@@ -67,7 +67,22 @@ function negated(condition: Condition): string {
       const { collection, depth } = condition.range;
       return `no ${variableName(depth)} in ${collection} has (${words(condition.body, false)})`;
     }
-    default:
+    case 'among':
+    case 'and':
+    case 'as':
+    case 'at most':
+    case 'constant':
+    case 'contains':
+    case 'ends with':
+    case 'has role':
+    case 'holds':
+    case 'less':
+    case 'may':
+    case 'member':
+    case 'not':
+    case 'or':
+    case 'starts with':
+    case 'within':
       return `not (${words(condition, false)})`;
   }
 }

@@ -17,7 +17,22 @@ export function folded(condition: Condition): Condition {
     }
     case 'not':
       return condition.operand.kind === 'constant' ? negate(condition.operand) : condition;
-    default:
+    case 'among':
+    case 'as':
+    case 'at most':
+    case 'constant':
+    case 'contains':
+    case 'ends with':
+    case 'equal':
+    case 'has role':
+    case 'holds':
+    case 'less':
+    case 'may':
+    case 'member':
+    case 'missing':
+    case 'some':
+    case 'starts with':
+    case 'within':
       return condition;
   }
 }

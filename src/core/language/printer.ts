@@ -47,7 +47,14 @@ function pieceOf(declaration: Declaration): Piece {
       }));
       return { span, inner: inOrder([...given, ...parts]) };
     }
-    default:
+    case 'accept':
+    case 'action':
+    case 'attribute':
+    case 'claim':
+    case 'invariant':
+    case 'let':
+    case 'role':
+    case 'time zone':
       return leaf(span);
   }
 }

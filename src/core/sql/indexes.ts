@@ -27,7 +27,18 @@ export function searchedFields(rulebook: Pick<Rulebook, 'rules' | 'schema'>): Ma
       case 'holds':
         if (isPath(condition.operand)) add(condition.operand);
         return;
-      default:
+      case 'as':
+      case 'at most':
+      case 'constant':
+      case 'contains':
+      case 'ends with':
+      case 'has role':
+      case 'less':
+      case 'may':
+      case 'missing':
+      case 'not':
+      case 'starts with':
+      case 'within':
       // What must not be, or lies between two values, is seldom found by an index.
     }
   };

@@ -24,38 +24,38 @@ export interface IdSet {
 
 /** The two halves of `setSql`. */
 export function idSet(condition: Condition, around: Surroundings): IdSet | null {
-  switch (condition.kind) {
-    case 'some':
-      return someAsSet(condition, around);
-    case 'may':
-      return mayAsSet(condition, around);
-    case 'within':
-      return condition.left.kind === 'path' && condition.left.steps.length === 1
-        ? withinAsSet(condition, condition.left, around)
-        : pathAsSet(condition, around);
-    case 'not':
-      // “is present” and the negations of comparisons are true for no record on whose path something is missing.
-      return condition.operand.kind === 'missing' || strict.has(condition.operand.kind)
-        ? pathAsSet(condition, around)
-        : null;
-    default:
-      return strict.has(condition.kind) ? pathAsSet(condition, around) : null;
-  }
+  if (condition.kind === 'some') return someAsSet(condition, around);
+  if (condition.kind === 'may') return mayAsSet(condition, around);
+  if (condition.kind === 'within' && condition.left.kind === 'path' && condition.left.steps.length === 1)
+    return withinAsSet(condition, condition.left, around);
+  // “is present” and the negations of comparisons are true for no record on whose path something is missing.
+  const asked = condition.kind === 'not' ? condition.operand : condition;
+  const isPresent = condition.kind === 'not' && asked.kind === 'missing';
+  return isPresent || isStrict[asked.kind] ? pathAsSet(condition, around) : null;
 }
 
-/** The conditions that are unknown wherever a path in them is missing. */
-const strict: ReadonlySet<Condition['kind']> = new Set([
-  'equal',
-  'less',
-  'at most',
-  'contains',
-  'starts with',
-  'ends with',
-  'within',
-  'among',
-  'member',
-  'holds',
-]);
+/** Is the condition unknown wherever a path in it is missing? */
+const isStrict: Readonly<Record<Condition['kind'], boolean>> = {
+  equal: true,
+  less: true,
+  'at most': true,
+  contains: true,
+  'starts with': true,
+  'ends with': true,
+  within: true,
+  among: true,
+  member: true,
+  holds: true,
+  constant: false,
+  missing: false,
+  'has role': false,
+  may: false,
+  some: false,
+  as: false,
+  and: false,
+  or: false,
+  not: false,
+};
 
 /** Does it speak of a row at hand, rather than of the caller and of records that it finds itself? */
 function rowPaths(node: Condition | Operand, depth = Infinity): PathOperand[] {
@@ -166,7 +166,13 @@ function replacing(condition: Condition, path: PathOperand, by: PathOperand): Co
         return { ...condition, operand: swap(condition.operand), list: swap(condition.list) };
       case 'not':
         return { ...condition, operand: replacing(condition.operand, path, by) ?? condition.operand };
-      default:
+      case 'and':
+      case 'as':
+      case 'constant':
+      case 'has role':
+      case 'may':
+      case 'or':
+      case 'some':
         return condition;
     }
   })();

@@ -72,7 +72,14 @@ export function typeName(type: Type): string {
       return `ref ${type.collection}`;
     case 'list':
       return `list of ${typeName(type.of)}`;
-    default:
+    case 'boolean':
+    case 'date':
+    case 'decimal':
+    case 'integer':
+    case 'json':
+    case 'text':
+    case 'timestamp':
+    case 'uuid':
       return type.kind;
   }
 }

@@ -63,7 +63,22 @@ function asked(leaf: Condition): [Operand | null, unknown[]] {
     case 'equal':
       if (leaf.right.kind === 'literal') return [leaf.left, [leaf.right.value]];
       return leaf.left.kind === 'literal' ? [leaf.right, [leaf.left.value]] : [null, []];
-    default:
+    case 'and':
+    case 'as':
+    case 'at most':
+    case 'constant':
+    case 'contains':
+    case 'ends with':
+    case 'has role':
+    case 'holds':
+    case 'less':
+    case 'may':
+    case 'member':
+    case 'not':
+    case 'or':
+    case 'some':
+    case 'starts with':
+    case 'within':
       return [null, []];
   }
 }

@@ -37,7 +37,16 @@ function isSearched(part: Condition): boolean {
     case 'some':
     case 'may':
       return true;
-    default:
+    case 'and':
+    case 'as':
+    case 'constant':
+    case 'contains':
+    case 'ends with':
+    case 'has role':
+    case 'missing':
+    case 'not':
+    case 'or':
+    case 'starts with':
       return false;
   }
 }

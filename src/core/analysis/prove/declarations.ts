@@ -130,7 +130,8 @@ export class Declarations {
           );
         return name;
       }
-      default:
+      case 'json':
+      case 'list':
         throw new CannotEncode(`a value of type ${type.kind}`);
     }
   }

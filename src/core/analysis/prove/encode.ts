@@ -651,7 +651,10 @@ export class Encoder {
         return integer(microsecondsOf(value as string));
       case 'ref':
         throw new CannotEncode('a record that is named by its id');
-      default:
+      case 'json':
+      case 'list':
+      case 'text':
+      case 'uuid':
         return textLiteral(value as string);
     }
   }

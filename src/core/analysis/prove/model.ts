@@ -171,7 +171,10 @@ function toValue(term: unknown, type: Type, idOf: (element: string) => string): 
     }
     case 'one of':
       return type.values.find((value) => constructor(type.values, value) === term) ?? null;
-    default:
+    case 'json':
+    case 'list':
+    case 'text':
+    case 'uuid':
       return term as string;
   }
 }

@@ -84,7 +84,9 @@ function parseTimeZone(cursor: Cursor): Declaration {
 function parseDeclaration(cursor: Cursor): Declaration {
   const token = cursor.token;
   if (isTimeZone(cursor)) return parseTimeZone(cursor);
-  switch (token.kind === 'keyword' ? token.text : '') {
+  // Of all keywords these begin a declaration.
+  const word: string = token.kind === 'keyword' ? token.text : '';
+  switch (word) {
     case 'collection':
     case 'people':
       return parseCollection(cursor);
