@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { inTurn } from '../../src/store/records/turns.ts';
 import { openWorld, type World } from '../support/world.ts';
 
 /** Writes at the same moment: none is right alone and wrong together with another, and nobody is turned away. */
@@ -103,4 +104,26 @@ test('whoever is let go or loses a role between two writes does not make the sec
     401,
   );
   await world.database.raw(`update records.people set _active = true where id = ?`, [ben]);
+});
+
+test('a turn that loses its connection after its work stands, and the next one has its turn', async () => {
+  const { database } = world;
+  const take = async (work: (pid: number) => Promise<string>) =>
+    inTurn(database, 'a group', async (connection) => {
+      const { rows } = (await database.raw('select pg_backend_pid() as pid').connection(connection)) as {
+        rows: { pid: number }[];
+      };
+      return work(rows[0]!.pid);
+    });
+  const broken = take(async (pid) => {
+    await database.raw('select pg_terminate_backend(?)', [pid]);
+    return 'done';
+  });
+  const next = many(CLIENTS, () => take(async () => 'done, too'));
+  expect(await broken).toBe('done');
+  expect(new Set(await next)).toEqual(new Set(['done, too']));
+  const { rows } = (await database.raw(
+    `select count(*)::integer as held from pg_locks where locktype = 'advisory' and database = (select oid from pg_database where datname = current_database())`,
+  )) as { rows: { held: number }[] };
+  expect(rows[0]!.held).toBe(0);
 });

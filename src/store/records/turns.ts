@@ -41,7 +41,7 @@ async function locked<T>(
   work: (connection: unknown) => Promise<T>,
 ): Promise<T> {
   const client = database.client as Knex.Client;
-  const connection: unknown = await client.acquireConnection();
+  const connection = (await client.acquireConnection()) as { end(): Promise<void> };
   const on = (statement: ReturnType<typeof sql>) =>
     database.raw(statement.text, statement.values as Knex.RawBinding[]).connection(connection);
   const key = sql`hashtextextended(${value(`firmgate writes ${group}`)}, 0)`;
@@ -50,7 +50,8 @@ async function locked<T>(
     try {
       return await work(connection);
     } finally {
-      await on(sql`select pg_advisory_unlock(${key})`);
+      // The work is done or undone already. A connection that may hold the lock for ever must not go back among the others.
+      await on(sql`select pg_advisory_unlock(${key})`).catch(() => connection.end());
     }
   } finally {
     await client.releaseConnection(connection);
