@@ -20,6 +20,7 @@ export default defineConfig({
     testTimeout: 120_000,
     hookTimeout: 60_000,
     fileParallelism: false,
+    isolate: false,
     bail: 1,
     sequence: { sequencer: AsNamed },
   },

@@ -48,7 +48,13 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'nick is present',
     'me.grade >= 2',
   ],
-  zones: ['parent is present', 'this within me.zone', 'name = "a"', 'parent.name != "b"'],
+  zones: [
+    'parent is present',
+    'this within me.zone',
+    'name = "a"',
+    'parent.name != "b"',
+    'count(p in people where p.zone = this) < 2',
+  ],
   boxes: [
     'owner = me',
     'state = "open"',
@@ -67,6 +73,9 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'no n in notes has (n.box = this and n.marked)',
     'due is missing or due < today',
     'me has role w2',
+    'me may update owner (grade)',
+    'lower(code) contains "a"',
+    'due >= today - 30 days',
   ],
   notes: [
     'writer = me',
@@ -78,6 +87,7 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'about is present',
     'after.kind = "a"',
     'me may update box (state)',
+    'me may delete box',
   ],
 };
 
