@@ -13,15 +13,15 @@ import { mayDecider, predicateOf } from '../../src/core/evaluate/may.ts';
 import { compilePredicate, type Circumstances } from '../../src/core/evaluate/closures.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
-import { countSql, formulations, type ListQuestion } from '../../src/core/sql/list.ts';
+import { countSql, formulations, type ListQuestion, type OrderKey } from '../../src/core/sql/list.ts';
 import { daySql, operandSql } from '../../src/core/sql/conditions.ts';
 import { commaList, sql, value } from '../../src/core/sql/fragment.ts';
 import { identifier } from '../../src/core/sql/identifiers.ts';
 import { truthsSql } from '../../src/core/sql/writes.ts';
 import { collectionOf, type Schema } from '../../src/core/types/schema.ts';
-import type { Value } from '../../src/core/types/types.ts';
+import type { Scalar, ScalarType, Value } from '../../src/core/types/types.ts';
 import { dayOf, shiftTimestamp } from '../../src/core/types/time.ts';
-import { formatTimestamp, sameValue } from '../../src/core/types/values.ts';
+import { compareValues, formatTimestamp, sameValue } from '../../src/core/types/values.ts';
 import { copyRecords } from '../../src/store/bulk.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run } from '../../src/store/connection.ts';
@@ -300,18 +300,24 @@ async function compare(text: string, seed: number, cells: Compared): Promise<voi
           predicate(seen, { caller, roles: new Set(), now: NOW, look: maskedLook, all, may }) === true
         );
       });
-      const sortKey = dice.pick(fields.filter((name) => hasOrder(schema, collection, name)));
-      const sorting = [
-        { field: sortKey, descending: dice.percent(50) },
-        { field: 'id', descending: false },
-      ].slice(sortKey === 'id' ? 1 : 0);
+      const sorting = sortingOf(schema, collection, dice);
+      const inOrder = passing
+        .map(([, record]) => masked(collection, record)!)
+        .toSorted((one, other) => compareBy(schema, collection, sorting, one, other))
+        .map((record) => record.id as string);
       const ids = await pages(access, collection, checked.condition, sorting);
-      if (dice.percent(40))
-        await everyWay(access, { ...ways, filter: checked.condition, order: sorting, limit: 7 }, failing);
+      if (dice.percent(40)) {
+        const last = inOrder.length === 0 ? undefined : dice.pick(inOrder);
+        const seen = last === undefined ? null : masked(collection, world.get(collection)!.get(last)!);
+        const from = seen === null ? null : sorting.map(({ field }) => seen[field] ?? null);
+        const question = { ...ways, filter: checked.condition, order: sorting, limit: 7 };
+        await everyWay(access, { ...question, after: dice.percent(50) ? from : null }, failing);
+      }
       cells.filtered += world.get(collection)!.size;
-      expect(ids.toSorted(), failing(`filter ${where} for ${JSON.stringify(caller)}`)).toEqual(
-        passing.map(([id]) => id).toSorted(),
-      );
+      expect(
+        ids,
+        failing(`filter ${where} in the order ${JSON.stringify(sorting)} for ${JSON.stringify(caller)}`),
+      ).toEqual(inOrder);
       expect(await countVisible(own.database, access, { collection, filter: checked.condition })).toBe(
         passing.length,
       );
@@ -387,6 +393,33 @@ async function everyWay(
   return all.map((each) => each.form);
 }
 
+/** Up to two keys, and the id. */
+function sortingOf(schema: Schema, collection: string, dice: Dice): OrderKey[] {
+  const { fields } = collectionOf(schema, collection);
+  const able = [...fields.keys()].filter((name) => name !== 'id' && hasOrder(schema, collection, name));
+  const keys = [able.splice(dice.between(0, able.length - 1), 1)[0]!, dice.pick(able)];
+  return [...keys.slice(dice.between(0, 2)), 'id'].map((field) => ({ field, descending: dice.percent(50) }));
+}
+
+/** By what the caller sees; what is missing, or withheld, comes last either way. */
+function compareBy(
+  schema: Schema,
+  collection: string,
+  order: readonly OrderKey[],
+  one: RecordValues,
+  other: RecordValues,
+): number {
+  for (const { field, descending } of order) {
+    const { kind } = collectionOf(schema, collection).fields.get(field)!.type;
+    const [a, b] = [one[field] ?? null, other[field] ?? null];
+    if (a === null && b === null) continue;
+    if (a === null || b === null) return a === null ? 1 : -1;
+    const found = compareValues(kind as ScalarType['kind'], a as Scalar, b as Scalar);
+    if (found !== 0) return descending ? -found : found;
+  }
+  return 0;
+}
+
 function hasOrder(schema: Schema, collection: string, field: string): boolean {
   const { kind } = collectionOf(schema, collection).fields.get(field)!.type;
   return kind !== 'json' && kind !== 'list';
@@ -397,7 +430,7 @@ async function pages(
   access: Access,
   collection: string,
   filter: Parameters<typeof countVisible>[2]['filter'],
-  order: { field: string; descending: boolean }[],
+  order: readonly OrderKey[],
 ): Promise<string[]> {
   const ids: string[] = [];
   let after: Value[] | null = null;
