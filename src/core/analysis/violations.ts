@@ -7,7 +7,7 @@ import type { Change } from '../decide/steps/asking.ts';
 import type { Decider, Decision, Question } from '../evaluate/decider.ts';
 import { predicateOf } from '../evaluate/may.ts';
 import type { Condition } from '../ir/conditions.ts';
-import { actionKey, type Invariant, type Rulebook } from '../ir/rulebook.ts';
+import { actionKey, isBuiltIn, type Invariant, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import { Asking, Numbered } from './bits.ts';
@@ -62,6 +62,7 @@ class Looking {
 
   #doing(record: RecordValues): Violation | null {
     const { operation, collection } = this.#invariant;
+    if (!isBuiltIn(operation)) return this.#acting(operation, record);
     switch (operation) {
       case 'read':
         return this.#reading(record);
@@ -78,8 +79,6 @@ class Looking {
         }
         return this.#updating(record) ?? this.#along(record);
       }
-      default:
-        return this.#acting(operation, record);
     }
   }
 

@@ -1,10 +1,9 @@
 import { suggestion } from '../diagnostics/suggest.ts';
 import type { ActionDeclaration, Assignment } from '../language/ast.ts';
-import { actionKey, type Action } from '../ir/rulebook.ts';
+import { actionKey, isBuiltIn, type Action } from '../ir/rulebook.ts';
 import type { Collection, Field, Schema } from '../types/schema.ts';
 import { typeName, type Type } from '../types/types.ts';
 import { withoutRepeats, type Findings } from './context.ts';
-import { ownOperations } from './roles.ts';
 import { checkType, unknownCollection } from './schema.ts';
 import { plainScope, type Scope } from './scope.ts';
 import { fixedValue, holdsValueOf } from './stamps.ts';
@@ -31,7 +30,7 @@ export function checkActions(
       unknownCollection(declaration.collection, schema.keys(), findings);
       continue;
     }
-    if ((ownOperations as readonly string[]).includes(declaration.name.text)) {
+    if (isBuiltIn(declaration.name.text)) {
       findings.add(
         'N006',
         `“${declaration.name.text}” is an operation that every collection has`,

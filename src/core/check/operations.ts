@@ -1,14 +1,12 @@
 import type { OperationClause } from '../language/ast.ts';
-import { actionKey } from '../ir/rulebook.ts';
+import { actionKey, builtIn, isBuiltIn } from '../ir/rulebook.ts';
 import type { Collection } from '../types/schema.ts';
 import type { Findings } from './context.ts';
 import type { Known } from './known.ts';
-import { ownOperations, unknownOperation } from './roles.ts';
+import { unknownOperation } from './roles.ts';
 
 /** The operations that are about single fields. */
 export const takesFields: ReadonlySet<string> = new Set(['read', 'create', 'update']);
-
-const own: ReadonlySet<string> = new Set(ownOperations);
 
 /** Is it one that every collection has, or an action of the collection? And has it a field list only where it takes one? */
 export function knownOperation(
@@ -17,9 +15,9 @@ export function knownOperation(
   known: Known,
   findings: Findings,
 ): void {
-  if (!own.has(operation) && !known.actions.has(actionKey(collection.name, operation))) {
+  if (!isBuiltIn(operation) && !known.actions.has(actionKey(collection.name, operation))) {
     const actions = [...known.actions.values()].filter((each) => each.collection === collection.name);
-    const names = [...own, ...actions.map((each) => each.name)];
+    const names = [...builtIn, ...actions.map((each) => each.name)];
     unknownOperation({ text: operation, span }, collection.name, names, findings);
   } else if (fields !== null && !takesFields.has(operation)) {
     const why =
@@ -32,7 +30,7 @@ export function knownOperation(
 
 /** A sentence has one condition for all its operations, so every one of them must have the side that it names. */
 export function sidesOf(clauses: readonly OperationClause[]): { old: boolean; new: boolean } {
-  const changes = (operation: string) => operation === 'update' || !own.has(operation);
+  const changes = (operation: string) => operation === 'update' || !isBuiltIn(operation);
   const each = clauses.map((clause) => clause.operation);
   return {
     old: each.every((one) => one === 'delete' || changes(one)),

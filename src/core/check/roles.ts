@@ -1,15 +1,12 @@
 import { suggestion } from '../diagnostics/suggest.ts';
 import type { Inclusion, Name, RoleDeclaration } from '../language/ast.ts';
 import type { Condition } from '../ir/conditions.ts';
-import { pairKey, type Action, type Pairs, type Role } from '../ir/rulebook.ts';
+import { builtIn, pairKey, type Action, type Pairs, type Role } from '../ir/rulebook.ts';
 import type { Schema } from '../types/schema.ts';
 import { checkCondition } from './conditions.ts';
 import { withoutRepeats, type Findings } from './context.ts';
 import type { ScopeMaker } from './lets.ts';
 import { unknownCollection } from './schema.ts';
-
-/** The operations that every collection has. */
-export const ownOperations = ['read', 'create', 'update', 'delete', 'share'] as const;
 
 /** The roles by name, each once. */
 export function declaredRoles(
@@ -116,7 +113,7 @@ class PairReader {
     this.#findings = findings;
     const own = (collection: string) =>
       [...actions.values()].filter((each) => each.collection === collection).map((each) => each.name);
-    this.#operations = new Map([...schema.keys()].map((name) => [name, [...ownOperations, ...own(name)]]));
+    this.#operations = new Map([...schema.keys()].map((name) => [name, [...builtIn, ...own(name)]]));
   }
 
   read({ limit }: Inclusion): Pairs {

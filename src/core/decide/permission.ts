@@ -2,8 +2,10 @@ import { LRUCache } from 'lru-cache';
 import type { Condition } from '../ir/conditions.ts';
 import {
   actionKey,
+  isBuiltIn,
   type Action,
   type Audience,
+  type BuiltIn,
   type Fence,
   type Operation,
   type Rule,
@@ -79,9 +81,16 @@ function knownByCaller(rulebook: Rulebook, caller: Caller): Known {
 
 /** The sides on which the sentences of an operation are asked. */
 export function sidesOf(operation: Operation): Sides {
-  if (operation === 'create') return 'after';
-  return operation === 'read' || operation === 'delete' || operation === 'share' ? 'before' : 'both';
+  return isBuiltIn(operation) ? askedOn[operation] : 'both';
 }
+
+const askedOn: Readonly<Record<BuiltIn, Sides>> = {
+  read: 'before',
+  create: 'after',
+  update: 'both',
+  delete: 'before',
+  share: 'before',
+};
 
 /** The collections and operations that a rulebook's sentences name, by collection and operation. */
 interface Sentences {

@@ -1,5 +1,5 @@
 import { nodesOf, type Condition, type Operand } from '../ir/conditions.ts';
-import type { Operation, Rulebook } from '../ir/rulebook.ts';
+import { builtIn, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 import type { Caller } from './caller.ts';
 import { leavesOf } from './nodes.ts';
@@ -93,8 +93,9 @@ function workOut(rulebook: Rulebook): Turns {
 /** The collections that decisions on writing this one quantify over, in any of their operations. */
 function decidingOn(rulebook: Rulebook, collection: string): Set<string> {
   const actions = [...rulebook.actions.values()].filter((action) => action.collection === collection);
-  const operations = ['read', 'create', 'update', 'delete', ...actions.map(({ name }) => name)];
-  if (shareableCollections(rulebook).has(collection)) operations.push(SHARE);
+  const isShared = shareableCollections(rulebook).has(collection);
+  const own = builtIn.filter((operation) => operation !== SHARE || isShared);
+  const operations = [...own, ...actions.map(({ name }) => name)];
   const found = new Set<string>();
   for (const operation of operations) rangesOfPermission(rulebook, operation, collection, found, new Set());
   return found;

@@ -9,7 +9,7 @@ import { acting, updating, valuesSet, type Values } from '../decide/steps/change
 import { completed, creating } from '../decide/steps/create.ts';
 import { deleting, showing } from '../decide/steps/delete.ts';
 import type { Follows, RefusedBy, Verdict } from '../decide/steps/verdict.ts';
-import type { Action, Operation, Rule, Rulebook } from '../ir/rulebook.ts';
+import { isBuiltIn, type Action, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
 import type { Value } from '../types/types.ts';
 import { sameValue } from '../types/values.ts';
 import { evaluateOperand, type Circumstances } from './closures.ts';
@@ -83,6 +83,7 @@ export class Decider {
     const { rulebook } = this;
     const permission = this.permission(operation, collection);
     if (permission.action !== null) return acting(rulebook, permission, permission.action, values, plain);
+    if (!isBuiltIn(operation)) throw new TypeError(`${collection} has no operation ${operation}`);
     switch (operation) {
       case 'create':
         return creating(rulebook, permission, values, NEW_ID, plain);
@@ -92,8 +93,8 @@ export class Decider {
         return deleting(rulebook, this.caller, permission, record!.id as string);
       case SHARE:
         return showing(permission);
-      default:
-        throw new TypeError(`${collection} has no operation ${operation}`);
+      case 'read':
+        throw new TypeError('what is read takes no steps');
     }
   }
 

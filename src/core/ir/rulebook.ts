@@ -46,8 +46,16 @@ export const emptyRulebook: Rulebook = {
   ownerless: new Map(),
 };
 
-/** `read`, `create`, `update`, `delete`, `share`, or the name of an action of the collection. */
+/** The operations that every collection has. */
+export const builtIn = ['read', 'create', 'update', 'delete', 'share'] as const;
+export type BuiltIn = (typeof builtIn)[number];
+
+/** One of those, or the name of an action of the collection. */
 export type Operation = string;
+
+export function isBuiltIn(operation: Operation): operation is BuiltIn {
+  return (builtIn as readonly string[]).includes(operation);
+}
 
 export interface Role {
   readonly name: string;

@@ -9,6 +9,9 @@ export interface ShapeFault {
   readonly must: string;
 }
 
+/** Faults of one body that are told: looking for what was meant takes its time for each, and nobody reads more. */
+const MOST_FAULTS = 20;
+
 /**
  * The members of a body as values of their fields. Supplied means that the key is there, even with null.
  * Speaks of the schema alone, never of a record, so it may be answered before anything is decided.
@@ -20,6 +23,7 @@ export function parseSupplied(
   const values = new Map<string, Value>();
   const faults: ShapeFault[] = [];
   for (const [key, raw] of Object.entries(body)) {
+    if (faults.length === MOST_FAULTS) break;
     const field = collection.fields.get(key);
     if (field === undefined) {
       const hint = suggestion(key, collection.fields.keys());
@@ -48,6 +52,7 @@ export function parseParameters(
   const values = new Map<string, Value>();
   const faults: ShapeFault[] = [];
   for (const [key, raw] of Object.entries(body)) {
+    if (faults.length === MOST_FAULTS) break;
     const parameter = parameters.get(key);
     if (parameter === undefined) {
       const hint = suggestion(key, parameters.keys());

@@ -1,6 +1,6 @@
 import type { WhyDocument, WhyRequest } from '../../client/schemas/why.ts';
 import { suggestion } from '../../core/diagnostics/suggest.ts';
-import { actionKey, type Rulebook } from '../../core/ir/rulebook.ts';
+import { actionKey, builtIn, type Rulebook } from '../../core/ir/rulebook.ts';
 import { PEOPLE, collectionOf, type Collection } from '../../core/types/schema.ts';
 import { parseParameters, parseSupplied } from '../../core/types/supplied.ts';
 import type { Type, Value } from '../../core/types/types.ts';
@@ -48,12 +48,7 @@ async function whyQuestion(
   const collection = collectionOf(rulebook.schema, named);
   const action = rulebook.actions.get(actionKey(named, operation));
   const actions = [...rulebook.actions.values()].filter((each) => each.collection === named);
-  knownName(
-    'operation',
-    operation,
-    ['read', 'create', 'update', 'delete', 'share', ...actions.map((each) => each.name)],
-    'operation',
-  );
+  knownName('operation', operation, [...builtIn, ...actions.map((each) => each.name)], 'operation');
   for (const field of fields) knownName('fields', field, [...collection.fields.keys()], 'field');
   if (fields.length > 0 && operation !== 'read')
     throw fault('fields', 'fields are named for read alone: name those of a write by the values supplied');

@@ -194,7 +194,7 @@ function suppliedValues(collection: Collection, body: Record<string, unknown>) {
 function withoutFaults({ values, faults }: ReturnType<typeof parseSupplied>) {
   if (faults.length === 0) return values;
   throw new Problem('malformed-request', {
-    errors: faults.slice(0, 50).map(({ field, must }) => ({ message: `${field} ${must}`, field })),
+    errors: faults.map(({ field, must }) => ({ message: `${field} ${must}`, field })),
   });
 }
 

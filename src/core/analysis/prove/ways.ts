@@ -3,6 +3,7 @@ import type { Ground, Permission } from '../../decide/formula.ts';
 import { permission, raises } from '../../decide/permission.ts';
 import { SHARE, shareableCollections } from '../../decide/shares.ts';
 import {
+  isBuiltIn,
   pairKey,
   type Action,
   type Invariant,
@@ -43,6 +44,7 @@ export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
   const followed = [...collectionOf(rulebook.schema, collection).fields.values()].filter(
     ({ type, onDelete }) => type.kind === 'ref' && onDelete !== 'refuse',
   );
+  if (!isBuiltIn(operation)) return [make(operation, (step) => step.acting(operation))];
   switch (operation) {
     case 'read':
       return [make('read', (step) => step.reading())];
@@ -67,8 +69,6 @@ export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
           .filter(({ onDelete }) => onDelete === 'clear')
           .map((field) => make(`clear ${field.name}`, (step) => step.clearing(field))),
       ];
-    default:
-      return [make(operation, (step) => step.acting(operation))];
   }
 }
 
