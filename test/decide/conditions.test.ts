@@ -18,7 +18,7 @@ collection hives {
   due date  seen timestamp  tags list of text  weights list of decimal  sizes list of integer  keeper ref people
   yard ref yards  more json
 }
-collection visits { code text label  hive ref hives  open boolean  who ref people }
+collection visits { code text label  hive ref hives  open boolean  who ref people  weight decimal }
 role keeper
 role lead
 `;
@@ -34,12 +34,19 @@ const person = (id: string, more: RecordValues = {}): RecordValues & { id: strin
   ...more,
 });
 const yard = (id: string, up: string | null) => ({ id, name: id, up, created_at: NOW, updated_at: NOW });
-const visit = (id: string, hive: string | null, open: boolean | null, who: string | null = null) => ({
+const visit = (
+  id: string,
+  hive: string | null,
+  open: boolean | null,
+  who: string | null = null,
+  weight: string | null = null,
+) => ({
   id,
   code: id,
   hive,
   open,
   who,
+  weight,
   created_at: NOW,
   updated_at: NOW,
 });
@@ -58,7 +65,7 @@ const records: Record<string, readonly RecordValues[]> = {
     visit('v1', 'h', true, 'ada'),
     visit('v2', 'h', false),
     visit('v3', 'h2', null),
-    visit('v4', 'h3', false),
+    visit('v4', 'h3', false, null, '1.00'),
     visit('v5', 'h4', true),
     visit('v6', 'h4', null),
   ],
@@ -66,7 +73,11 @@ const records: Record<string, readonly RecordValues[]> = {
 const world: World = {
   now: NOW,
   look: (name, id) => records[name]?.find((each) => each.id === id) ?? null,
-  all: (name) => records[name] ?? [],
+  // No more than is asked for: where the field has another value, the answer is no; where it has none, unknown.
+  all: (name, beside) =>
+    (records[name] ?? []).filter(
+      (each) => beside === undefined || [null, undefined, beside.value].includes(each[beside.field] as never),
+    ),
 };
 const rulebook = parse(`${schema} rules yards { people may read (all) }`);
 const ada: Caller = { person: { id: 'ada', values: records.people![0]! }, roles: new Set(['keeper']) };
@@ -150,6 +161,7 @@ test.each<[string, RecordValues, boolean | null]>([
   ['size in sizes', { size: 10, sizes: [9, 10] }, true],
   ['size in weights', { size: 1, weights: ['1.0'] }, true],
   ['weight in sizes', { weight: '1.0', sizes: [1] }, true],
+  ['weight in sizes', { weight: '1.0000000000000000001', sizes: [1] }, false],
   ['keeper.age > 20', { keeper: 'ada' }, true],
   ['keeper.age > 20', { keeper: 'ben' }, null],
   ['keeper.boss.age is missing', { keeper: 'ada' }, true],
@@ -211,6 +223,12 @@ test.each<[string, RecordValues, boolean | null]>([
   ['yard within me.yard', { yard: null }, null],
   ['yard within me.yard', { yard: 'a' }, null],
   ['yard within me.yard', { yard: 'west' }, false],
+  ['some v in visits has (v.weight = weight)', { weight: '1.0' }, true],
+  ['some v in visits has (weight = v.weight)', { weight: '1.0' }, true],
+  ['some v in visits has (v.weight = size)', { size: 1 }, true],
+  ['some v in visits has (v.hive.keeper = me)', {}, null],
+  ['some v in visits has (v.hive = this and some w in visits has (w.who = v.who))', { id: 'h' }, true],
+  ['some v in visits has (v.hive = this or v.open)', { id: 'h9' }, true],
   ['me has role keeper', {}, true],
   ['me has role lead', {}, false],
   ['me may read yard', { yard: 'east' }, true],
