@@ -31,7 +31,7 @@ const folders = {
   },
   'core/sql': {
     least: 95,
-    tests: ['test/decide/sql.test.ts', ...engines.toReversed()],
+    tests: ['test/decide/sql.test.ts', 'test/agreement/truths.test.ts', ...engines.toReversed()],
     without: proofs,
   },
   'core/analysis/prove': { least: 90, tests: ['test/unit/prove.test.ts', 'test/agreement/outcomes.test.ts'] },
