@@ -10,7 +10,7 @@ collection hives {
   due date  seen timestamp  tags list of text  weights list of decimal  sizes list of integer  keeper ref people
   yard ref yards  more json
 }
-collection visits { code text label  hive ref hives  open boolean  who ref people  weight decimal }
+collection visits { code text label  hive ref hives  open boolean  who ref people  weight decimal  n integer }
 role keeper
 role lead
 `;
@@ -32,6 +32,7 @@ const visit = (
   open: boolean | null,
   who: string | null = null,
   weight: string | null = null,
+  n: number | null = null,
 ) => ({
   id,
   code: id,
@@ -39,20 +40,23 @@ const visit = (
   open,
   who,
   weight,
+  n,
   created_at: NOW,
   updated_at: NOW,
 });
 export const records: Record<string, readonly RecordValues[]> = {
   people: [person('ada', { age: 30, yard: 'east', boss: 'ben' }), person('ben')],
   yards: [yard('top', null), yard('east', 'top'), yard('shed', 'east'), yard('a', 'b'), yard('b', 'a')],
-  hives: ['h', 'h2', 'h3', 'h4'].map((id) => ({ id, created_at: NOW, updated_at: NOW })),
+  hives: ['h', 'h2', 'h3', 'h4', 'h5'].map((id) => ({ id, created_at: NOW, updated_at: NOW })),
   visits: [
-    visit('v1', 'h', true, 'ada'),
+    visit('v1', 'h', true, 'ada', null, 0),
     visit('v2', 'h', false),
     visit('v3', 'h2', null),
     visit('v4', 'h3', false, null, '1.00'),
     visit('v5', 'h4', true),
     visit('v6', 'h4', null),
+    visit('v7', 'h5', false, 'ben'),
+    visit('v8', 'h5', false, 'ada'),
   ],
 };
 
@@ -184,6 +188,11 @@ export const ruleTruths: readonly Stated[] = [
   ['some v in visits has (v.hive.keeper = me)', {}, null],
   ['some v in visits has (v.hive = this and some w in visits has (w.who = v.who))', { id: 'h' }, true],
   ['some v in visits has (v.hive = this or v.open)', { id: 'h9' }, true],
+  ['some v in visits has (v.who = me and some w in visits has (v.who = me and w.code = "v7"))', {}, true],
+  ['some v in visits has (v.n = count(w in visits where v.hive is missing))', {}, true],
+  ['some v in visits has (v.n = weight)', { weight: '0.0' }, true],
+  ['some v in visits has (v.code = note)', no, null],
+  ['no v in visits has (v.code = note)', no, null],
   ['me has role keeper', {}, true],
   ['me has role lead', {}, false],
   ['me may read yard', { yard: 'east' }, true],
