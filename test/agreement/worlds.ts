@@ -74,6 +74,8 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'due is missing or due < today',
     'me has role w2',
     'me may update owner (grade)',
+    'some b in boxes has (b.owner = owner and b.locked)',
+    'count(b in boxes where b.state = state) < 4',
     'lower(code) contains "a"',
     'due >= today - 30 days',
   ],
@@ -105,7 +107,12 @@ const transitions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'new.state in ("open", "shut")',
     'old.locked is missing or new.locked',
   ],
-  notes: ['old.kind = "a"', 'new.kind != old.kind', 'new.about = old.about'],
+  notes: [
+    'old.kind = "a"',
+    'new.kind != old.kind',
+    'new.about = old.about',
+    'no n in notes has (n.after = new.after and n.marked)',
+  ],
 };
 
 const fields: Readonly<Record<OutcomeCollection, readonly string[]>> = {

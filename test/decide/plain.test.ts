@@ -51,6 +51,7 @@ test('the decider decides every request as a plain reading of the language does,
           expect(decision.allowed).toBe(expected.refusedBy === null);
           // What is shared with a caller covers fields whichever record is asked for, so another of the reasons may come first.
           if (caller.shared === undefined) expect(decision.refusedBy).toBe(expected.refusedBy);
+          if (operation === 'delete' || operation === 'share') expect(decision.after).toBe(null);
           if (operation === 'read') expect(decision.fields.toSorted()).toEqual(expected.shown.toSorted());
           else if (operation === 'delete') expect(flat(decision.follows)).toEqual(flat(expected.follows));
           else if (decision.allowed && operation !== 'share')

@@ -83,6 +83,8 @@ export const filterTruths: readonly Stated[] = [
   ['size >= 3', { size: 2 }, false],
   ['size < 10', { size: 9 }, true],
   ['weight = 1.5', { weight: '1.50' }, true],
+  ['weight = 1.5', { weight: '1.51' }, false],
+  ['weight != size', { weight: '2.1', size: 2 }, true],
   ['weight < 10', { weight: '9.5' }, true],
   ['weight = size', { weight: '2.0', size: 2 }, true],
   ['size = weight', { weight: '2.0', size: 2 }, true],

@@ -403,3 +403,13 @@ test('callers are alike where they are both people, or both none, and hold the s
   ] as const)
     expect(hasSameStanding(one, other)).toBe(false);
 });
+
+test('a write that points at records looks at what makes those readable, and is of one group with it', () => {
+  const rules = `rules hives { keeper may read (all) when no v in visits has (v.hive = this and v.open) }
+    rules notes { keeper may read (all), create (all) }
+    rules visits { keeper may read (all), update (open) }`;
+  const pointing = meeting(rules, 'notes', 'create', true);
+  expect(pointing.kind).toBe('group');
+  expect(meeting(rules, 'visits', 'update')).toEqual(pointing);
+  expect(meeting(rules, 'notes', 'create', false).kind).toBe('alone');
+});

@@ -36,7 +36,9 @@ export function meetingOf(
   const passed = along.flatMap((holder) =>
     ['read', 'update', 'delete'].map((operation) => looksOf(rulebook, caller, operation, holder, true)),
   );
-  const looks = [...asked, ...passed];
+  const pointed = refers ? [...pointedAt(rulebook, collection)] : [];
+  const read = pointed.map((target) => looksOf(rulebook, caller, 'read', target));
+  const looks = [...asked, ...passed, ...read];
   if (looks.includes('many') || [collection, ...along].some((each) => ranged.has(each)))
     return { kind: 'group', group };
   const { tree } = collectionOf(rulebook.schema, collection);
@@ -98,7 +100,18 @@ function decidingOn(rulebook: Rulebook, collection: string): Set<string> {
   const operations = [...own, ...actions.map(({ name }) => name)];
   const found = new Set<string>();
   for (const operation of operations) rangesOfPermission(rulebook, operation, collection, found, new Set());
+  // What is pointed at must be readable.
+  for (const target of pointedAt(rulebook, collection))
+    rangesOfPermission(rulebook, 'read', target, found, new Set());
   return found;
+}
+
+/** The collections at whose records a write of this one may point, by its fields or the parameters of its actions. */
+function pointedAt({ schema, actions }: Rulebook, collection: string): Set<string> {
+  const own = [...actions.values()].filter((action) => action.collection === collection);
+  const supplied = [...collectionOf(schema, collection).fields.values()].filter(({ system }) => !system);
+  const types = [...supplied, ...own.flatMap(({ parameters }) => [...parameters.values()])];
+  return new Set(types.flatMap(({ type }) => (type.kind === 'ref' ? [type.collection] : [])));
 }
 
 function rangesOfPermission(
