@@ -7,13 +7,15 @@ import { Access } from '../../src/core/sql/access.ts';
 import { conditionSql, typed } from '../../src/core/sql/conditions.ts';
 import { commaList, sql, type Fragment } from '../../src/core/sql/fragment.ts';
 import { identifier } from '../../src/core/sql/identifiers.ts';
-import { insertSql } from '../../src/core/sql/writes.ts';
+import { countSql, formulations, readManySql, readSql, type ListQuestion } from '../../src/core/sql/list.ts';
+import { insertSql, referencesSql } from '../../src/core/sql/writes.ts';
 import { collectionOf } from '../../src/core/types/schema.ts';
 import type { Value } from '../../src/core/types/types.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run } from '../../src/store/connection.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish } from '../../src/store/publish/index.ts';
+import { visibleRecord } from '../../src/store/records/rows.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
 import { filterTruths, records, ruleTruths, rulesWith, schema, type Stated } from '../decide/truths.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
@@ -111,3 +113,130 @@ test.each([
     }
   },
 );
+
+const visits = records.visits!.map(({ id }) => id as string);
+
+/** What somebody sees of the visits, by every way of asking; the ways must agree. */
+async function sightOf(rules: string, roles: readonly string[], filter: string | null = null) {
+  const { rulebook: asked, access } = accessFor(rules, roles);
+  const checked = filter === null ? null : checkFilter(filter, 'visits', asked);
+  if (checked !== null && !checked.ok) throw new Error(JSON.stringify(checked.diagnostics));
+  const question: ListQuestion = {
+    collection: 'visits',
+    filter: checked === null ? null : checked.condition,
+    order: [{ field: 'id', descending: false }],
+    after: null,
+    limit: 100,
+  };
+  const reading = access.selectList('visits', 'r');
+  const named = (rows: readonly Record<string, unknown>[]) =>
+    rows.map((row) => {
+      const { id, shown } = visibleRecord(row, reading);
+      const name = [...names].find(([, of]) => of === id)![0];
+      return `${name}${shown.has('code') ? '' : '*'}`;
+    });
+  const found: Record<string, string[]> = {};
+  for (const { form, statement } of formulations(access, question))
+    found[form] = named(await run(own.database, statement));
+  for (const { form, statement } of countSql(access, question)) {
+    const [row] = await run<{ count: number }>(own.database, statement);
+    expect(row!.count, `count by ${form}: ${statement.text}`).toBe(found.rows!.length);
+  }
+  if (filter === null) {
+    const singly: Record<string, unknown>[] = [];
+    for (const id of visits)
+      singly.push(...(await run(own.database, readSql(access, 'visits', idOf(id), false).statement)));
+    found.singly = named(singly);
+    const ids = visits.map(idOf);
+    found.together = named(await run(own.database, readManySql(access, 'visits', ids).statement)).toSorted();
+    const pointed = ids.map((id) => ({ collection: 'visits', id }));
+    const [flags] = await run<Record<string, boolean>>(own.database, referencesSql(access, pointed));
+    found.pointed = visits.filter((_, index) => flags![`found_${index}`]);
+    expect(found.pointed).toEqual(found.rows!.map((each) => each.replace('*', '')));
+    delete found.pointed;
+  }
+  for (const [way, each] of Object.entries(found)) expect(each, `${way}: ${rules}`).toEqual(found.rows);
+  return found.rows!.join(' ');
+}
+
+function accessFor(rules: string, roles: readonly string[]) {
+  const asked = parse(`${schema} rules people { people may read (all) } rules visits { ${rules} }`);
+  const values = whole('people', records.people![0]!);
+  const ada: Caller = { person: { id: idOf('ada'), values }, roles: new Set(roles) };
+  return { rulebook: asked, access: new Access(asked, ada, NOW) };
+}
+
+test.each([
+  ['people may read (all)', [], 'v1 v2 v3 v4 v5 v6 v7 v8'],
+  ['people may read (all)  nobody may read unless open', [], 'v1 v5'],
+  ['people may read (all)  nobody may read unless open  nobody may read unless who = me', [], 'v1'],
+  [
+    'people may read (all) when open or who = me  nobody but keeper may read unless who = me',
+    ['keeper'],
+    'v1 v5 v8',
+  ],
+  [
+    'people may read (all) when open or who = me  nobody but keeper may read unless who = me',
+    ['lead'],
+    'v1 v8',
+  ],
+  ['keeper may read (all) when not open  people may read (all) when who = me', ['keeper'], 'v1 v2 v4 v7 v8'],
+  ['keeper may read (all) when not open  people may read (all) when who = me', [], 'v1 v8'],
+  // Grounds that are put as sets of ids, with what else is asked beside them.
+  ['people may read (all) when who.boss.name is missing and who = me and open', [], 'v1'],
+  ['people may read (all) when (who.age = 30 and not open) or (who.boss = me)', [], 'v8'],
+  [
+    'people may read (all) when (who.age = 30 and not open) or n = 0  nobody may read unless who = me',
+    [],
+    'v1 v8',
+  ],
+  ['people may read (all) when who.age = 30 or who.age < 3  nobody may read unless not open', [], 'v8'],
+  // Single fields.
+  ['people may read (all)  nobody may read (code) unless who = me', [], 'v1 v2* v3* v4* v5* v6* v7* v8'],
+  ['people may read (all but code)  people may read (code) when open', [], 'v1 v2* v3* v4* v5 v6* v7* v8*'],
+  ['people may read (all but code)  keeper may read (code)', [], 'v1* v2* v3* v4* v5* v6* v7* v8*'],
+  ['people may read (id) when open  people may read (code) when who = me', [], 'v1 v5* v8'],
+  ['keeper may read (all)', [], ''],
+  ['people may read (all)  nobody may read', [], ''],
+])(
+  '“%s” shows those with %j “%s”, by list, by count, by id and by reference',
+  async (rules, roles, expected) => {
+    expect(await sightOf(rules, roles)).toBe(expected);
+  },
+);
+
+test.each([
+  ['people may read (all)  nobody may read (code) unless who = me', 'code starts with "v"', 'v1 v8'],
+  [
+    'people may read (all)  nobody may read (code) unless who = me',
+    'code is missing',
+    'v2* v3* v4* v5* v6* v7*',
+  ],
+  ['people may read (all)  nobody may read unless open', 'code starts with "v"', 'v1 v5'],
+  ['people may read (all)', 'who.age = 30', 'v1 v8'],
+  ['people may read (all)  nobody may read (who) unless open', 'who.age = 30', 'v1'],
+  ['people may read (id, who, code)', 'open', ''],
+])('“%s”: a filter “%s” finds “%s”', async (rules, filter, expected) => {
+  expect(await sightOf(rules, [], filter)).toBe(expected);
+});
+
+test('a filter goes through readable records alone, and sees of them what the caller sees', async () => {
+  const asked =
+    parse(`${schema} rules people { people may read (all) when this = me  everybody may read (id) }
+    rules visits { everybody may read (all) when who is missing or who.boss is missing or open }`);
+  const look = async (caller: Caller, filter: string) => {
+    const checked = checkFilter(filter, 'visits', asked);
+    if (!checked.ok) throw new Error(JSON.stringify(checked.diagnostics));
+    const access = new Access(asked, caller, NOW);
+    const statement = sql`select r.code from records.visits as r where ${access.filter(checked.condition, 'r')} order by r.id`;
+    return (await run<{ code: string }>(own.database, statement)).map(({ code }) => code).join(' ');
+  };
+  const visitor: Caller = { person: null, roles: new Set() };
+  const ada: Caller = {
+    person: { id: idOf('ada'), values: whole('people', records.people![0]!) },
+    roles: new Set(),
+  };
+  // Ben’s age, and whom he works for, are not ada’s to see; her own are.
+  expect([await look(ada, 'who.age = 30'), await look(visitor, 'who.age = 30')]).toEqual(['v1 v8', '']);
+  expect(await look(visitor, 'who is missing')).toBe('v2 v3 v4 v5 v6');
+});

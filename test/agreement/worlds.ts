@@ -22,7 +22,7 @@ collection boxes {
   size integer = 1  locked boolean  signed ref people  due date  twin ref boxes on delete clear
   owned by owner
 }
-collection notes { code text label  box ref boxes required on delete remove  about ref boxes on delete clear  after ref notes on delete remove  writer ref people  kind one of ("a", "b") = "a"  marked boolean = false  seen timestamp = now  owned by writer }
+collection notes { code text label  box ref boxes required on delete remove  about ref boxes on delete clear  after ref notes on delete remove  copy ref notes  writer ref people  kind one of ("a", "b") = "a"  marked boolean = false  seen timestamp = now  owned by writer }
 action seal on boxes (size integer, zone ref zones) sets state = "shut", size = size, zone = zone
 action claim_it on boxes sets owner = me, locked = missing
 action mark on notes (kind one of ("a", "b") required) sets kind = kind, marked = true
@@ -104,6 +104,8 @@ const transitions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'old.signed is missing',
     'new.signed = me',
     'new.zone within me.zone',
+    'new.twin.state = "open"',
+    'old.twin.size < new.size',
     'new.state in ("open", "shut")',
     'old.locked is missing or new.locked',
   ],
@@ -119,7 +121,7 @@ const fields: Readonly<Record<OutcomeCollection, readonly string[]>> = {
   people: ['zone', 'grade', 'nick', 'mentor'],
   zones: ['name', 'parent'],
   boxes: ['code', 'owner', 'zone', 'state', 'size', 'locked', 'signed', 'due', 'twin'],
-  notes: ['code', 'box', 'about', 'after', 'writer', 'kind', 'marked'],
+  notes: ['code', 'box', 'about', 'after', 'copy', 'writer', 'kind', 'marked'],
 };
 
 const stamps: Readonly<Record<OutcomeCollection, readonly string[]>> = {
@@ -186,6 +188,12 @@ export function outcomeRulebook(dice: Dice): string {
       sentences.push(
         'people may update (size, due) when signed is missing stamp state = "open"',
         'people may update (size, due, locked) stamp signed = me',
+      );
+    // Two that would make different records of the same request.
+    if (collection === 'notes' && dice.percent(30))
+      sentences.push(
+        'people may create (code, box) stamp marked = true',
+        'people may create (code, box) stamp writer = me',
       );
     // A sentence about more than update stamps only what is made.
     if (collection !== 'people' && dice.percent(35))

@@ -41,9 +41,11 @@ test.each(filterTruths)('%s, of %j: %s', (text, values, expected) => {
 
 /** Of a rule, which may say more than a filter. */
 function ruleTruth(when: string, values: RecordValues): boolean | null {
-  const rules = parse(rulesWith(when));
-  const of = rules.rules.find(({ collection }) => collection === 'hives')!;
-  return compilePredicate(of.when)(hive(values), { ...around, may: mayDecider(rules) });
+  return compilePredicate(ruleOf(when))(hive(values), { ...around, may: mayDecider(parse(rulesWith(when))) });
+}
+
+function ruleOf(when: string): Condition {
+  return parse(rulesWith(when)).rules.find(({ collection }) => collection === 'hives')!.when;
 }
 
 test.each(ruleTruths)('%s, of %j: %s', (text, values, expected) => {
@@ -121,4 +123,28 @@ test('what a condition saw is told part by part, and of many records the two tha
     may: mayDecider(rules),
   });
   expect(lost.parts[3]!.target).toBe(null);
+  // Those that an equality names are the ones to look at; of these the nearest is not the first.
+  const near = parse(`${schema} rules hives { people may read (all) when
+    some v in visits has (v.hive = this and not v.open and v.n = 5) }`);
+  const everything = { ...around, all: (name: string) => records[name] ?? [] };
+  const { looked } = traceCondition(near.rules[0]!.when, [hive({})], everything);
+  expect([looked!.count, ...looked!.nearest.map(({ record }) => record.id)]).toEqual([2, 'v2', 'v1']);
+  const ben = { person: { id: 'ben', values: person('ben', { age: 3 }) }, roles: new Set<string>() };
+  const asBen = { kind: 'as', caller: ben, condition: ruleOf('me.age = 3') } as const;
+  const told = traceCondition(asBen, [hive({})], around);
+  expect([told.truth, told.parts.map(({ truth }) => truth)]).toEqual([true, [true]]);
+});
+
+test('a change of nothing is the record as it is on both sides; and an operation that is none is not decided', () => {
+  const rules = parse(
+    `${schema} rules hives { people may read (all)  people may update (size) when new.size = old.size }`,
+  );
+  const decider = new Decider(rules, ada, world);
+  const record = hive({ size: 1, created_at: NOW, updated_at: NOW });
+  const asked = (values: [string, number][]) =>
+    decider.decide({ operation: 'update', collection: 'hives', record, values: new Map(values) }).allowed;
+  expect([asked([]), asked([['size', 1]]), asked([['size', 2]])]).toEqual([true, true, false]);
+  expect(() => decider.decide({ operation: 'burn', collection: 'hives', record, values: new Map() })).toThrow(
+    'no operation burn',
+  );
 });

@@ -30,12 +30,13 @@ test('whatever a decision looked at, the write was said to look at: at other rec
         if (operation === 'read' || operation === 'share') continue;
         looked.clear();
         ranged.clear();
-        const { allowed } = decider.decide(question);
+        const { refusedBy } = decider.decide(question);
+        const follows = [null, 'still referenced', 'follows fenced'].includes(refusedBy);
         const refers = [...values.values()].some((value) => typeof value === 'string' && value.length === 36);
         const meeting = meetingOf(rulebook, caller, collection, [operation], refers);
         const told = `round ${round}: ${operation} ${collection} by ${[...caller.roles].join()} looked at ${[...looked].join()} and at all ${[...ranged].join()}, said ${JSON.stringify(meeting)}\n${text}`;
         // What points at a deleted record is looked for among all: that is what follows, and is said to be others.
-        if (operation !== 'delete' || !allowed)
+        if (operation !== 'delete' || !follows)
           for (const name of ranged) {
             expect(meeting.kind, told).toBe('group');
             expect(meetingOf(rulebook, caller, name, ['update'], true), told).toMatchObject({
@@ -48,7 +49,7 @@ test('whatever a decision looked at, the write was said to look at: at other rec
       }
     }
   }
-  expect(Math.min(...Object.values(seen)), JSON.stringify(seen)).toBeGreaterThan(20);
+  expect(Math.min(...Object.values(seen)), JSON.stringify(seen)).toBeGreaterThan(10);
 });
 
 const schema = `

@@ -130,6 +130,9 @@ function rangesOfPermission(
     ...barriers.map(({ fence }) => fence.exempt),
   ];
   if (byRole.some((roles) => roles.size > 0)) for (const range of rangesOfRoles(rulebook)) found.add(range);
+  // What is shared with the caller is theirs as long as its sharer may share it.
+  if (operation !== SHARE && shareableCollections(rulebook).has(collection))
+    rangesOfPermission(rulebook, SHARE, collection, found, asked);
   for (const { when } of leavesOf([...grounds, ...barriers].map(({ node }) => node)))
     rangesOf(rulebook, when, found, asked);
   for (const { rule } of grounds)
