@@ -221,10 +221,11 @@ test.each([
 });
 
 test('a filter goes through readable records alone, and sees of them what the caller sees', async () => {
-  const asked =
-    parse(`${schema} rules people { people may read (all) when this = me  everybody may read (id) }
+  const rules = (people: string) =>
+    parse(`${schema} rules people { ${people} }
     rules visits { everybody may read (all) when who is missing or who.boss is missing or open }`);
-  const look = async (caller: Caller, filter: string) => {
+  const narrow = rules('people may read (all) when this = me  everybody may read (id)');
+  const look = async (caller: Caller, filter: string, asked = narrow) => {
     const checked = checkFilter(filter, 'visits', asked);
     if (!checked.ok) throw new Error(JSON.stringify(checked.diagnostics));
     const access = new Access(asked, caller, NOW);
@@ -239,4 +240,8 @@ test('a filter goes through readable records alone, and sees of them what the ca
   // Ben’s age, and whom he works for, are not ada’s to see; her own are.
   expect([await look(ada, 'who.age = 30'), await look(visitor, 'who.age = 30')]).toEqual(['v1 v8', '']);
   expect(await look(visitor, 'who is missing')).toBe('v2 v3 v4 v5 v6');
+  const open = rules('people may read (all)');
+  const fenced = rules('people may read (all)  nobody may read unless this = me');
+  expect(await look(ada, 'who.created_at <= "2026-05-01T12:00:00Z"', open)).toBe('v1 v7 v8');
+  expect(await look(ada, 'who.created_at <= "2026-05-01T12:00:00Z"', fenced)).toBe('v1 v8');
 });

@@ -90,6 +90,10 @@ test('a list is put in each way that its rules offer, no two the same, and in fe
   expect(forms(' when keeper = me')).toEqual(['rows']);
   expect(forms(' when keeper = me or size > 3')).toEqual(['rows', 'branches']);
   expect(forms(' when yard.keeper = me')).toEqual(['rows', 'sets', 'gathered']);
+  expect(forms(' when yard.keeper = me and sold')).toEqual(['rows', 'sets', 'gathered']);
+  expect(forms(' when sold and yard.keeper = me')).toEqual(['rows', 'sets', 'gathered']);
+  // Where one rule asks nothing, nothing is searched for.
+  expect(forms('  people may read (code) when keeper = me or sold')).toEqual(['rows']);
   const two = ' when keeper = me or yard.keeper = me';
   expect(forms(two)).toEqual(['rows', 'sets', 'branches', 'branches of sets', 'gathered']);
   expect(forms(two, 'size > 1')).toEqual(['rows', 'sets', 'branches', 'branches of sets', 'gathered']);
