@@ -37,7 +37,7 @@ const folders = {
   'core/analysis/prove': { least: 90, tests: ['test/unit/prove.test.ts', 'test/agreement/outcomes.test.ts'] },
   'store/records': {
     least: 95,
-    tests: ['test/api/writing.test.ts', ...engines, 'test/api/records.test.ts', 'test/api/at-once.test.ts'],
+    tests: ['test/api/records.test.ts', 'test/api/writing.test.ts', 'test/api/at-once.test.ts', ...engines],
     without: proofs,
   },
   'service/identity': {

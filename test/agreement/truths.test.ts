@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { checkFilter } from '../../src/core/check/index.ts';
 import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
+import { sharingsOf } from '../../src/core/decide/shares.ts';
 import type { Condition } from '../../src/core/ir/conditions.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
@@ -77,13 +78,12 @@ test.each([
 ] as const)(
   '%s come out in PostgreSQL as is written down, in every precision and as sets',
   async (_, all, of) => {
-    const values = whole('people', records.people![0]!);
-    const ada: Caller = { person: { id: idOf('ada'), values }, roles: new Set(['keeper']) };
+    const me = ada('keeper');
     const { fields } = collectionOf(rulebook.schema, 'hives');
     const asked = all.map(([text, given]: Stated): [Fragment, Fragment, Fragment, Fragment] => {
       const { condition, rules } = of(text);
-      const access = new Access(rules, ada, NOW);
-      const around = access.around('r', ada.roles);
+      const access = new Access(rules, me, NOW);
+      const around = access.around('r', me.roles);
       const record = whole('hives', { id: 'h', ...given });
       const row = commaList(
         [...fields.values()].map(
@@ -95,7 +95,7 @@ test.each([
         one(conditionSql(condition, around, 'exact')),
         one(sql`(${conditionSql(condition, around, 'true')}) is true`),
         one(sql`(${conditionSql(condition, around, 'false')}) is false`),
-        one(sql`(${conditionSql(condition, access.withSets().around('r', ada.roles), 'true')}) is true`),
+        one(sql`(${conditionSql(condition, access.withSets().around('r', me.roles), 'true')}) is true`),
       ];
     });
     for (const [index, [text, given, truth]] of all.entries()) {
@@ -159,11 +159,32 @@ async function sightOf(rules: string, roles: readonly string[], filter: string |
   return found.rows!.join(' ');
 }
 
+const ada = (...roles: string[]): Caller => ({
+  person: { id: idOf('ada'), values: whole('people', records.people![0]!) },
+  roles: new Set(roles),
+});
+
 function accessFor(rules: string, roles: readonly string[]) {
-  const asked = parse(`${schema} rules people { people may read (all) } rules visits { ${rules} }`);
-  const values = whole('people', records.people![0]!);
-  const ada: Caller = { person: { id: idOf('ada'), values }, roles: new Set(roles) };
-  return { rulebook: asked, access: new Access(asked, ada, NOW) };
+  const people =
+    'rules people { people may read (all), update (age) } accept people feeds visits because "a test"';
+  const asked = parse(`${schema} ${people} rules visits { ${rules} }`);
+  // Ben is a keeper, and shares one visit with whoever is called “guest”.
+  const ben: Caller = {
+    person: { id: idOf('ben'), values: whole('people', records.people![1]!) },
+    roles: new Set(['keeper']),
+  };
+  const share = {
+    collection: 'visits',
+    record: idOf('v2'),
+    operations: ['read'],
+    sharer: idOf('ben'),
+  } as const;
+  const caller: Caller = roles.includes('visitor')
+    ? { person: null, roles: new Set() }
+    : roles.includes('guest')
+      ? { ...ada(), shared: sharingsOf(asked, [share], new Map([[idOf('ben'), ben]])) }
+      : ada(...roles);
+  return { rulebook: asked, access: new Access(asked, caller, NOW) };
 }
 
 test.each([
@@ -197,6 +218,21 @@ test.each([
   ['people may read (all but code)  keeper may read (code)', [], 'v1* v2* v3* v4* v5* v6* v7* v8*'],
   ['people may read (id) when open  people may read (code) when who = me', [], 'v1 v5* v8'],
   ['keeper may read (all)', [], ''],
+  // What a role of the caller’s makes known, one way or the other.
+  ['people may read (all) when me has role lead', [], ''],
+  ['people may read (all) when me has role lead', ['lead'], 'v1 v2 v3 v4 v5 v6 v7 v8'],
+  ['people may read (all) when me has role lead or who = me', [], 'v1 v8'],
+  // Shared is the one record, with what its sharer sees of it, past the guest’s own fences.
+  ['keeper may read (all)  keeper may share', ['guest'], 'v2'],
+  ['keeper may read (all but code)  keeper may share', ['guest'], 'v2*'],
+  ['keeper may read (all)  keeper may share when open', ['guest'], ''],
+  ['keeper may read (all)  keeper may share  nobody may read unless open', ['guest'], ''],
+  ['keeper may read (all)  keeper may share  people may read (all) when who = me', ['guest'], 'v1 v2 v8'],
+  // Nobody may change on their own entry what is closed there, and a visitor has none.
+  ['people may read (all) when me may update who (age) and me.age > 1', [], 'v7'],
+  ['everybody may read (all) when who.boss is missing and me may read who', ['visitor'], ''],
+  ['everybody may read (all) when open', ['visitor'], 'v1 v5'],
+  ['people may read (all)', ['visitor'], ''],
   ['people may read (all)  nobody may read', [], ''],
 ])(
   '“%s” shows those with %j “%s”, by list, by count, by id and by reference',
@@ -233,15 +269,11 @@ test('a filter goes through readable records alone, and sees of them what the ca
     return (await run<{ code: string }>(own.database, statement)).map(({ code }) => code).join(' ');
   };
   const visitor: Caller = { person: null, roles: new Set() };
-  const ada: Caller = {
-    person: { id: idOf('ada'), values: whole('people', records.people![0]!) },
-    roles: new Set(),
-  };
   // Ben’s age, and whom he works for, are not ada’s to see; her own are.
-  expect([await look(ada, 'who.age = 30'), await look(visitor, 'who.age = 30')]).toEqual(['v1 v8', '']);
+  expect([await look(ada(), 'who.age = 30'), await look(visitor, 'who.age = 30')]).toEqual(['v1 v8', '']);
   expect(await look(visitor, 'who is missing')).toBe('v2 v3 v4 v5 v6');
   const open = rules('people may read (all)');
   const fenced = rules('people may read (all)  nobody may read unless this = me');
-  expect(await look(ada, 'who.created_at <= "2026-05-01T12:00:00Z"', open)).toBe('v1 v7 v8');
-  expect(await look(ada, 'who.created_at <= "2026-05-01T12:00:00Z"', fenced)).toBe('v1 v8');
+  expect(await look(ada(), 'who.created_at <= "2026-05-01T12:00:00Z"', open)).toBe('v1 v7 v8');
+  expect(await look(ada(), 'who.created_at <= "2026-05-01T12:00:00Z"', fenced)).toBe('v1 v8');
 });

@@ -43,7 +43,7 @@ async function carryOut(
   id: string,
   { removed, cleared }: Follows,
 ): Promise<void> {
-  const follows = cleared.length > 0 || [...removed.values()].some((ids) => ids.length > 0);
+  const follows = [...removed.values()].some((ids) => ids.length > 0);
   // Records that go together may point at each other in any order.
   if (follows) await run(on, sql`set constraints all deferred`);
   for (const { collection: holder, field, ids, targets } of cleared)
