@@ -1,15 +1,17 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { checkFilter } from '../../src/core/check/index.ts';
 import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
+import { leavesOf } from '../../src/core/decide/nodes.ts';
 import { sharingsOf } from '../../src/core/decide/shares.ts';
+import { fencesAlong } from '../../src/core/decide/steps/delete.ts';
 import type { Condition } from '../../src/core/ir/conditions.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
 import { conditionSql, typed } from '../../src/core/sql/conditions.ts';
-import { commaList, sql, type Fragment } from '../../src/core/sql/fragment.ts';
+import { commaList, sql, value, type Fragment } from '../../src/core/sql/fragment.ts';
 import { identifier } from '../../src/core/sql/identifiers.ts';
 import { countSql, formulations, readManySql, readSql, type ListQuestion } from '../../src/core/sql/list.ts';
-import { insertSql, referencesSql } from '../../src/core/sql/writes.ts';
+import { insertSql, referencesSql, stoppedSql, updateSql } from '../../src/core/sql/writes.ts';
 import { collectionOf } from '../../src/core/types/schema.ts';
 import type { Value } from '../../src/core/types/types.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
@@ -276,4 +278,56 @@ test('a filter goes through readable records alone, and sees of them what the ca
   const fenced = rules('people may read (all)  nobody may read unless this = me');
   expect(await look(ada(), 'who.created_at <= "2026-05-01T12:00:00Z"', open)).toBe('v1 v7 v8');
   expect(await look(ada(), 'who.created_at <= "2026-05-01T12:00:00Z"', fenced)).toBe('v1 v8');
+});
+
+test.each<[string, 'deleted' | 'cleared', number]>([
+  ['nobody may delete unless open', 'deleted', 6],
+  ['nobody may read unless open', 'deleted', 6],
+  ['nobody may update unless open', 'deleted', 0],
+  ['nobody may update unless open', 'cleared', 6],
+  ['nobody may update (who) unless old.open', 'cleared', 6],
+  ['nobody may update (n) unless open', 'cleared', 0],
+  ['nobody may delete unless open', 'cleared', 0],
+  ['nobody may update unless new.who is present', 'cleared', 8],
+  ['nobody may update unless old.who is present', 'cleared', 5],
+  // Each is asked for itself, with what becomes of it and of no other.
+  ['nobody may update unless some w in visits has (w.who = me)', 'cleared', 0],
+  ['nobody may update unless some w in visits has (w.who = me and w.open)', 'cleared', 1],
+  ['nobody may update unless no w in visits has (w.who = me and w.open)', 'cleared', 8],
+  ['nobody but keeper may delete unless open', 'deleted', 0],
+])('“%s” stops, of eight visits that are %s with another record, %i', async (fence, how, expected) => {
+  const { access } = accessFor(`people may read (all)  ${fence}`, ['keeper']);
+  const field = how === 'cleared' ? 'who' : null;
+  const leaves = leavesOf(fencesAlong(access.rulebook, access.caller, 'visits', field));
+  const changes = field === null ? null : new Map<string, Value>([['who', null]]);
+  const statement = stoppedSql(access, leaves, 'visits', visits.map(idOf), changes);
+  const [row] = await run<{ count: number }>(own.database, statement);
+  expect(row!.count).toBe(expected);
+});
+
+test('an address that is changed is verified no more, and one that is sent as it is stays so', async () => {
+  const people = collectionOf(rulebook.schema, 'people');
+  const id = idOf('ben');
+  const set = async (email: string | null) => {
+    await run(own.database, updateSql(people, id, new Map<string, Value>([['email', email]])));
+    const found = await run<{ verified: boolean }>(
+      own.database,
+      sql`select _email_verified as verified from records.people where id = ${value(id)}::uuid`,
+    );
+    return found[0]!.verified;
+  };
+  const verify = () =>
+    run(own.database, sql`update records.people set _email_verified = true where id = ${value(id)}::uuid`);
+  await set('ben@hollowoak.example');
+  await verify();
+  expect(await set('ben@hollowoak.example')).toBe(true);
+  expect(await set('cleo@hollowoak.example')).toBe(false);
+  await verify();
+  await run(own.database, updateSql(people, id, new Map<string, Value>([['age', 3]])));
+  const kept = await run<{ verified: boolean }>(
+    own.database,
+    sql`select _email_verified as verified from records.people where id = ${value(id)}::uuid`,
+  );
+  expect(kept[0]!.verified).toBe(true);
+  expect(await set(null)).toBe(false);
 });

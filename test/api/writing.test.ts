@@ -163,6 +163,19 @@ test('writes that meet others at every attempt wait for their turn, and are give
   expect([group.ended, group.seen]).toEqual([true, ['serializable, in turn', 'serializable, in turn']]);
 });
 
+test('within a transaction the work is part of it: no transaction of its own, no turn, and nothing tried again', async () => {
+  const seen: unknown[] = [];
+  const group = () => ({ kind: 'group', group: 'hives' }) as const;
+  await own.database.transaction(async (on) => {
+    const outcome = await writing(on, 'hives', new Map(), accessOf(person(1)), group, async (inner) => {
+      seen.push(inner === on, await howItRuns(inner));
+      return refuse({ kind: 'not found' });
+    });
+    expect(outcome).toEqual({ ok: false, refusal: { kind: 'not found' } });
+  });
+  expect(seen).toEqual([true, 'read committed']);
+});
+
 test('what is refused, or fails, leaves nothing behind', async () => {
   const write = (then: () => Outcome<null>) =>
     writing(
@@ -234,6 +247,21 @@ test('what the database refuses is told by the caller’s own fields, and by no 
     fields: ['place'],
   });
   expect(refusal(await gone(new Map()))).toEqual({ kind: 'still referenced' });
+  expect(
+    refusal(
+      await writing(
+        own.database,
+        'logs',
+        new Map(),
+        keeper,
+        () => ({ kind: 'alone' }),
+        async (on) => {
+          await run(on, sql`update records.logs set place = null`);
+          return done(null);
+        },
+      ),
+    ),
+  ).toEqual({ kind: 'value required', fields: ['place'] });
   await expect(
     writing(
       own.database,
