@@ -156,6 +156,20 @@ test('writes that meet others at every attempt wait for their turn, and are give
     'serializable, in turn',
     'serializable, in turn',
   ]);
+  let runs = 0;
+  const failing = writing(
+    own.database,
+    'hives',
+    new Map(),
+    accessOf(person(1)),
+    () => ({ kind: 'others', group: 'hives' }),
+    async () => {
+      runs++;
+      throw new RangeError('a mistake');
+    },
+  );
+  await expect(failing).rejects.toThrow('a mistake');
+  expect(runs).toBe(1);
   const alone = await tries({ kind: 'alone' }, Infinity);
   expect(alone.ended).toBeInstanceOf(DatabaseUnavailable);
   expect(alone.seen).toEqual(Array.from({ length: 12 }, () => 'read committed'));
@@ -247,6 +261,21 @@ test('what the database refuses is told by the caller’s own fields, and by no 
     fields: ['place'],
   });
   expect(refusal(await gone(new Map()))).toEqual({ kind: 'still referenced' });
+  // A value that the service filled in is not named.
+  const twice = (supplied: ReadonlyMap<string, Value>) =>
+    writing(
+      own.database,
+      'hives',
+      supplied,
+      helper,
+      () => ({ kind: 'alone' }),
+      async (on) => {
+        await run(on, sql`update records.hives set tag = 'red' where code = 'H1'`);
+        return done(null);
+      },
+    );
+  expect(refusal(await twice(new Map([['size', 1]])))).toEqual({ kind: 'value taken', fields: [] });
+  expect(refusal(await twice(new Map([['tag', 'red']])))).toEqual({ kind: 'value taken', fields: ['tag'] });
   expect(
     refusal(
       await writing(
