@@ -11,13 +11,22 @@ import { conditionSql, typed } from '../../src/core/sql/conditions.ts';
 import { commaList, sql, value, type Fragment } from '../../src/core/sql/fragment.ts';
 import { identifier } from '../../src/core/sql/identifiers.ts';
 import { countSql, formulations, readManySql, readSql, type ListQuestion } from '../../src/core/sql/list.ts';
-import { insertSql, referencesSql, stoppedSql, updateSql } from '../../src/core/sql/writes.ts';
+import {
+  deleteSql,
+  insertSql,
+  referencesSql,
+  stoppedSql,
+  truthsOf,
+  truthsSql,
+  updateSql,
+} from '../../src/core/sql/writes.ts';
 import { collectionOf } from '../../src/core/types/schema.ts';
 import type { Value } from '../../src/core/types/types.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run } from '../../src/store/connection.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish } from '../../src/store/publish/index.ts';
+import { fullRecord } from '../../src/store/records/full.ts';
 import { visibleRecord } from '../../src/store/records/rows.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
 import { filterTruths, records, ruleTruths, rulesWith, schema, type Stated } from '../decide/truths.ts';
@@ -290,6 +299,8 @@ test.each<[string, 'deleted' | 'cleared', number]>([
   ['nobody may delete unless open', 'cleared', 0],
   ['nobody may update unless new.who is present', 'cleared', 8],
   ['nobody may update unless old.who is present', 'cleared', 5],
+  // What hides a record is asked of it as it is.
+  ['nobody may read unless who is present', 'cleared', 5],
   // Each is asked for itself, with what becomes of it and of no other.
   ['nobody may update unless some w in visits has (w.who = me)', 'cleared', 0],
   ['nobody may update unless some w in visits has (w.who = me and w.open)', 'cleared', 1],
@@ -330,4 +341,33 @@ test('an address that is changed is verified no more, and one that is sent as it
   );
   expect(kept[0]!.verified).toBe(true);
   expect(await set(null)).toBe(false);
+});
+
+test('a record is put in with every field as it was given, and of one that is not there no condition is true', async () => {
+  const of = collectionOf(rulebook.schema, 'visits');
+  const given = {
+    id: 'v9',
+    code: 'v9',
+    hive: 'h',
+    open: true,
+    who: 'ben',
+    weight: '2.50',
+    n: 0,
+    created_at: NOW,
+    updated_at: NOW,
+  };
+  const record = whole('visits', given);
+  const { access } = accessFor('people may read (all)  people may update (all) when open', []);
+  const grounds = access.permission('update', 'visits').grounds.map(({ leaf }) => leaf);
+  const truths = async () => {
+    const flags = truthsSql(access, grounds, 'visits', idOf('v9'), { kind: 'none' });
+    const [row] = await run<Record<string, boolean | null>>(own.database, flags.statement);
+    return truthsOf(flags, row).size;
+  };
+  expect(await truths()).toBe(0);
+  await run(own.database, insertSql(of, new Map(Object.entries(record))));
+  expect(await fullRecord(own.database, access, 'visits', idOf('v9'))).toEqual(record);
+  expect(await truths()).toBe(1);
+  await run(own.database, deleteSql('visits', [idOf('v9')]));
+  expect(await fullRecord(own.database, access, 'visits', idOf('v9'))).toBe(null);
 });
