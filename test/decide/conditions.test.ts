@@ -148,3 +148,19 @@ test('a change of nothing is the record as it is on both sides; and an operation
     'no operation burn',
   );
 });
+
+test('a quantifier over the collection that is changed sees each record once, as it would become', () => {
+  const rules = parse(`${schema} rules hives { people may read (all)
+    people may update (size) when count(h in hives) = 5 and count(h in hives where h.size = 1) < 2 }
+    accept hives feeds hives because "a test"`);
+  const five = ['h', 'h2', 'h3', 'h4', 'h5'].map((id) => ({ ...hive({ size: id === 'h5' ? 1 : 0 }), id }));
+  const tried = (hives: readonly RecordValues[], size: number) =>
+    new Decider(rules, ada, { ...world, all: () => hives }).decide({
+      operation: 'update',
+      collection: 'hives',
+      record: five[0]!,
+      values: new Map([['size', size]]),
+    }).allowed;
+  expect([tried(five, 0), tried(five, 2), tried(five, 1)]).toEqual([true, true, false]);
+  expect(tried([...five.slice(0, 4), { ...five[1]!, id: 'h6' }], 1)).toBe(true);
+});
