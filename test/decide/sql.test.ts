@@ -2,6 +2,8 @@ import { expect, test } from 'vitest';
 import type { Caller } from '../../src/core/decide/caller.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
+import { constant } from '../../src/core/sql/conditions.ts';
+import { JsonDocument } from '../../src/core/types/types.ts';
 import { Slot, filled } from '../../src/core/sql/fragment.ts';
 import { column, identifier, table } from '../../src/core/sql/identifiers.ts';
 import { searchedFields } from '../../src/core/sql/indexes.ts';
@@ -47,6 +49,18 @@ test('only names of ours become part of a statement, and they are no longer than
   for (const limit of [-1, 1.5, NaN, Infinity])
     expect(() => listSql(access, question({ limit }), 'rows')).toThrow(TypeError);
   expect(listSql(access, question({ limit: 0 }), 'rows').text).toMatch(/ limit 0$/);
+});
+
+test('a value of the rulebook is text only where it means nothing to PostgreSQL, and is bound otherwise', () => {
+  const [text, integer] = [{ kind: 'text' }, { kind: 'integer' }] as const;
+  expect(constant('a b-1', text)).toEqual({ text: "'a b-1'::text", values: [] });
+  expect(constant(3, integer)).toEqual({ text: "'3'::bigint", values: [] });
+  for (const each of ["a'b", '\\', 'é', 'x'.repeat(41), ['a']])
+    expect(constant(each, text)).toEqual({ text: '?::text', values: [each] });
+  expect(constant(new JsonDocument({ a: 1 }), { kind: 'json' })).toEqual({
+    text: '?::jsonb',
+    values: ['{"a":1}'],
+  });
 });
 
 test('an index is kept for what rules for reading look for, where it is short and none is there already', () => {
