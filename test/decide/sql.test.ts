@@ -7,7 +7,7 @@ import { JsonDocument } from '../../src/core/types/types.ts';
 import { Slot, filled } from '../../src/core/sql/fragment.ts';
 import { column, identifier, table } from '../../src/core/sql/identifiers.ts';
 import { searchedFields } from '../../src/core/sql/indexes.ts';
-import { formulations, listSql, type ListQuestion } from '../../src/core/sql/list.ts';
+import { formulations, listSql, withSlots, type ListQuestion } from '../../src/core/sql/list.ts';
 import { checkFilter } from '../../src/core/check/index.ts';
 import { NOW, parse } from './in-hand.ts';
 
@@ -154,4 +154,11 @@ test('a statement that is kept holds nothing of whoever it was made for, and is 
   expect(JSON.stringify(open)).not.toContain(person.id);
   const full = filled(open, (slot) => access.valueOf(slot));
   expect(full).toEqual(listSql(access, question(), 'rows'));
+  const order = ['note', 'size', 'id'].map((field) => ({ field, descending: false }));
+  const page = question({ order, after: [null, 3, person.id] });
+  const kept = listSql(access.withSlots(), withSlots(page), 'rows');
+  expect(JSON.stringify(kept)).not.toContain(person.id);
+  expect(filled(kept, (slot) => access.valueOf(slot, [null, 3, person.id]))).toEqual(
+    listSql(access, page, 'rows'),
+  );
 });
