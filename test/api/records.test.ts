@@ -73,6 +73,12 @@ describe('create', () => {
     expect(json).not.toHaveProperty('hidden');
   });
 
+  test('of very many keys that are no fields the first twenty are told', async () => {
+    const body = Object.fromEntries(Array.from({ length: 5_000 }, (_, index) => [`titel${index}`, 1]));
+    const { status, json } = await make('wanda', body);
+    expect([status, json.errors.length, json.errors[0].field]).toEqual([400, 20, 'titel0']);
+  });
+
   test('a key with null is supplied: it needs a rule, and keeps the default away', async () => {
     expect((await make('wanda', { title: 'no kind', kind: null })).json.kind).toBeNull();
     expect((await make('wanda', { title: 'x', hidden: null })).json).toMatchObject({
