@@ -29,7 +29,15 @@ import { publish } from '../../src/store/publish/index.ts';
 import { fullRecord } from '../../src/store/records/full.ts';
 import { visibleRecord } from '../../src/store/records/rows.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
-import { filterTruths, records, ruleTruths, rulesWith, schema, type Stated } from '../decide/truths.ts';
+import {
+  filterTruths,
+  person,
+  records,
+  ruleTruths,
+  rulesWith,
+  schema,
+  type Stated,
+} from '../decide/truths.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
 
 /** The conditions that are written down by hand for the closures, asked of PostgreSQL. */
@@ -171,7 +179,13 @@ async function sightOf(rules: string, roles: readonly string[], filter: string |
 }
 
 const ada = (...roles: string[]): Caller => ({
-  person: { id: idOf('ada'), values: whole('people', records.people![0]!) },
+  person: {
+    id: idOf('ada'),
+    values: {
+      ...whole('people', records.people![0]!),
+      led: (records.people![0]!.led as string[]).map(idOf),
+    },
+  },
   roles: new Set(roles),
 });
 
@@ -287,6 +301,42 @@ test('a filter goes through readable records alone, and sees of them what the ca
   const fenced = rules('people may read (all)  nobody may read unless this = me');
   expect(await look(ada(), 'who.created_at <= "2026-05-01T12:00:00Z"', open)).toBe('v1 v7 v8');
   expect(await look(ada(), 'who.created_at <= "2026-05-01T12:00:00Z"', fenced)).toBe('v1 v8');
+});
+
+test('a filter goes up a tree through readable records alone', async () => {
+  const hive = whole('hives', { id: 'hx', yard: 'shed', keeper: 'cyd', created_at: NOW, updated_at: NOW });
+  const keeper = whole('people', person('cyd', { yard: 'top' }));
+  const back = new Error('taken back');
+  await own.database
+    .transaction(async (on) => {
+      const put = (collection: string, record: RecordValues) =>
+        run(on, insertSql(collectionOf(rulebook.schema, collection), new Map(Object.entries(record))));
+      await put('people', keeper);
+      await put('hives', hive);
+      const found = async (when: string, filter: string) => {
+        const asked = parse(
+          `${schema} rules people { people may read (all) } rules hives { people may read (all) } rules yards { ${when} }`,
+        );
+        const checked = checkFilter(filter, 'hives', asked);
+        if (!checked.ok) throw new Error(JSON.stringify(checked.diagnostics));
+        const access = new Access(asked, ada(), NOW);
+        const statement = sql`select r.id from records.hives as r where ${access.filter(checked.condition, 'r')}`;
+        return (await run(on, statement)).length;
+      };
+      const [within, outside] = ['yard within keeper.yard', 'not (yard within keeper.yard)'];
+      const both = async (when: string) => [await found(when, within), await found(when, outside)];
+      expect(await both('people may read (all)')).toEqual([1, 0]);
+      // As the caller sees the tree, it ends at a record that is not shown, or whose parent is not.
+      expect(await both('people may read (all) when name != "shed"')).toEqual([0, 1]);
+      expect(await both('people may read (all) when name != "east"')).toEqual([0, 1]);
+      expect(await both('people may read (id, name)  people may read (all) when name = "top"')).toEqual([
+        0, 1,
+      ]);
+      throw back;
+    })
+    .catch((error: unknown) => {
+      if (error !== back) throw error;
+    });
 });
 
 test.each<[string, 'deleted' | 'cleared', number]>([

@@ -13,6 +13,7 @@ collection hives {
 collection visits { code text label  hive ref hives  open boolean  who ref people  weight decimal  n integer }
 role keeper
 role lead
+attribute led list of ref yards = every y for y in yards where y.name = "east"
 `;
 export const person = (id: string, more: RecordValues = {}): RecordValues & { id: string } => ({
   id,
@@ -45,7 +46,7 @@ const visit = (
   updated_at: NOW,
 });
 export const records: Record<string, readonly RecordValues[]> = {
-  people: [person('ada', { age: 30, yard: 'east', boss: 'ben' }), person('ben')],
+  people: [person('ada', { age: 30, yard: 'east', boss: 'ben', led: ['shed', 'east'] }), person('ben')],
   yards: [yard('top', null), yard('east', 'top'), yard('shed', 'east'), yard('a', 'b'), yard('b', 'a')],
   hives: ['h', 'h2', 'h3', 'h4', 'h5'].map((id) => ({ id, created_at: NOW, updated_at: NOW })),
   visits: [
@@ -184,6 +185,12 @@ export const ruleTruths: readonly Stated[] = [
   ['yard within me.yard', { yard: 'top' }, false],
   ['yard within me.yard', { yard: null }, null],
   ['yard within me.yard', { yard: 'a' }, null],
+  ['yard within me.led', { yard: 'shed' }, true],
+  ['yard within me.led', { yard: 'east' }, true],
+  ['yard within me.led', { yard: 'top' }, false],
+  ['yard within me.led', { yard: 'a' }, null],
+  ['yard in me.led', { yard: 'east' }, true],
+  ['yard in me.led', { yard: 'top' }, false],
   ['some v in visits has (v.weight = weight)', { weight: '1.0' }, true],
   ['some v in visits has (weight = v.weight)', { weight: '1.0' }, true],
   ['some v in visits has (v.weight = size)', { size: 1 }, true],
