@@ -1,7 +1,7 @@
 import { cpus } from 'node:os';
 import pg from 'pg';
 import { Dice } from '../src/core/analysis/dice.ts';
-import { checkRulebook } from '../src/core/check/index.ts';
+import { checkFilter, checkRulebook } from '../src/core/check/index.ts';
 import type { Rulebook } from '../src/core/ir/rulebook.ts';
 import { Access } from '../src/core/sql/access.ts';
 import type { Fragment } from '../src/core/sql/fragment.ts';
@@ -82,7 +82,16 @@ const pages = [
     after: null,
   },
   { title: 'a page in the middle', order: [{ field: 'id', descending: false }], after: 'middle' },
+  // What looks into a text is asked only of what the rules let pass, which they are asked twice for.
+  { title: 'with a search', order: [{ field: 'id', descending: false }], after: null, search: '7' },
 ] as const;
+
+function filterOf(page: (typeof pages)[number]): ListQuestion['filter'] {
+  if (!('search' in page)) return null;
+  const checked = checkFilter(`notes contains "${page.search}"`, 'hives', rulebook);
+  if (!checked.ok) throw new TypeError('the search of the benchmark has errors');
+  return checked.condition;
+}
 
 async function ours(
   question: Question,
@@ -99,7 +108,7 @@ async function ours(
     ),
     asked: {
       collection: question.collection,
-      filter: null,
+      filter: filterOf(page),
       order: page.order,
       after:
         page.after === null ? null : [(question.collection === 'hives' ? middle! : between!).id as Value],
@@ -180,11 +189,13 @@ for (const question of handwritten()) {
   if (only !== undefined && !question.title.includes(only)) continue;
   await client.query(question.policy);
   for (const page of pages) {
-    if (page.title === 'by code' && question.collection !== 'hives') continue;
+    const hivesOnly = page.title === 'by code' || 'search' in page;
+    if (hivesOnly && question.collection !== 'hives') continue;
     const { candidate, form } = await ours(question, page);
     const key = page.title === 'by code' ? 'code, id' : 'id';
-    const from =
+    const behind =
       page.after === null ? '' : `and h.id > '${(question.collection === 'hives' ? middle! : between!).id}'`;
+    const from = 'search' in page ? `and strpos(h.notes, '${page.search}') > 0` : behind;
     const hand = Object.entries(question.forms).map(([name, write]): Candidate => ({
       name,
       prepared: `statement_${prepared++}`,

@@ -102,11 +102,18 @@ async function tryMutantsOf({ folder, path }) {
   tell(path, least, found);
 }
 
-const lives = ({ status }) => status === 'Survived' || status === 'NoCoverage';
+function lives({ status }) {
+  return status === 'Survived' || status === 'NoCoverage';
+}
+
 /** From where to where a mutant reaches, as the tool wants it. */
-const placeOf = ({ file, location: { start, end } }) =>
-  `${file}:${start.line}:${start.column - 1}-${end.line}:${end.column - 1}`;
-const keyOf = (mutant) => `${placeOf(mutant)} ${mutant.replacement}`;
+function placeOf({ file, location: { start, end } }) {
+  return `${file}:${start.line}:${start.column - 1}-${end.line}:${end.column - 1}`;
+}
+
+function keyOf(mutant) {
+  return `${placeOf(mutant)} ${mutant.replacement}`;
+}
 
 /** The mutants of files, or of places in them, each with what came of it. */
 async function mutantsOf(name, places, tests, without) {

@@ -12,6 +12,7 @@ import { CallerFinder } from './identity/caller.ts';
 import type { SigningKey } from './identity/development.ts';
 import { StaffDoor, refuseOtherSites } from './identity/staff.ts';
 import { TokenVerifier } from './identity/tokens.ts';
+import { jsonReader } from './input/body.ts';
 import { problemHandler } from './problems/handler.ts';
 import type { Post } from './post/post.ts';
 import { Problem } from './problems/problem.ts';
@@ -79,20 +80,16 @@ export function createApp({
   );
   app.use(aboutRoutes(database, callers, isReady));
   app.use('/v1', refuseUntilReady(isReady));
-  const recordBody = express.json({
-    limit: '1mb',
-    type: ['application/json', 'application/merge-patch+json'],
-    strict: false,
-  });
-  app.use('/v1/records', recordBody, recordRoutes(database, callers), shareRoutes(database, callers));
+  const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
+  app.use('/v1/records', ...recordBody, recordRoutes(database, callers), shareRoutes(database, callers));
   app.use('/v1/invitations', acceptanceRoutes(database, callers));
   app.use('/scim/v2', refuseUntilReady(isReady), scimRoutes(database, staff, inForce));
   app.use('/v1/desk', refuseOtherSites);
-  app.use('/v1/desk', (request, response, next) => {
-    // Rulebooks have a larger limit of their own, set at their routes, behind the staff door.
-    if (!LARGE_BODIES.has(request.path)) recordBody(request, response, next);
-    else next();
-  });
+  // Rulebooks have a larger limit of their own, set at their routes, behind the staff door.
+  for (const reader of recordBody)
+    app.use('/v1/desk', (request, response, next) =>
+      LARGE_BODIES.has(request.path) ? next() : reader(request, response, next),
+    );
   app.use(
     '/v1/desk',
     sessionRoutes(database, staff, developmentKey !== null),

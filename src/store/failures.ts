@@ -21,6 +21,8 @@ export type Failure =
   | { readonly kind: 'unavailable' }
   | { readonly kind: 'conflict' }
   | { readonly kind: 'unique' | 'reference' | 'required' | 'check'; readonly constraint: string }
+  /** Larger than an index, or a value of the kind, may be. */
+  | { readonly kind: 'too large' }
   | { readonly kind: 'other' };
 
 const unreachableCodes: ReadonlySet<string> = new Set([
@@ -58,6 +60,9 @@ function classifyState(error: DatabaseError): Failure {
       return { kind: 'required', constraint };
     case '23514':
       return { kind: 'check', constraint };
+    case '22001':
+    case '54000':
+      return { kind: 'too large' };
     case '40001':
     case '40P01':
       return { kind: 'conflict' };

@@ -137,6 +137,11 @@ export const problemTypes = {
     title: 'A required field has no value',
     next: 'Supply the fields that “fields” names.',
   },
+  'value-too-large': {
+    status: 422,
+    title: 'A value is larger than its field can hold',
+    next: 'Send less: a unique text holds some 2,000 bytes, a JSON value 1 MiB after the change.',
+  },
   'rulebook-errors': {
     status: 422,
     title: 'The rulebook has errors',
@@ -174,6 +179,7 @@ export const problemSchema = z
         z.object({
           message: z.string(),
           field: z.string().optional(),
+          pointer: z.string().optional().describe('Where in the body: a JSON Pointer (RFC 6901)'),
           code: z.string().optional(),
           file: z.string().optional(),
           line: z.int().optional(),

@@ -52,6 +52,13 @@ export function meetingOf(
   return beyond ? { kind: 'others', group } : { kind: 'alone' };
 }
 
+/** What sharing may meet: at least that the record is deleted meanwhile, of which its row alone would not tell. */
+export function meetingOfSharing(rulebook: Rulebook, caller: Caller, collection: string): Meeting {
+  const meeting = meetingOf(rulebook, caller, collection, [SHARE, 'update', 'delete'], false);
+  if (meeting.kind !== 'alone') return meeting;
+  return { kind: 'others', group: turnsOf(rulebook).groups.get(collection)! };
+}
+
 /** Does the first hold where the second is needed? */
 export function suffices(one: Meeting, other: Meeting): boolean {
   const strength = { alone: 0, others: 1, group: 2 } as const;

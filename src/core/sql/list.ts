@@ -3,6 +3,7 @@ import { fieldOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import type { Access, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
+import { isEarlyField, mayRunEarly } from './early.ts';
 import { Slot, allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
 import { column, identifier, table } from './identifiers.ts';
 import type { IdSet } from './sets.ts';
@@ -102,8 +103,8 @@ function searchSql(
 ): Fragment {
   const { collection, order, after } = question;
   const keys = commaList(order.map((key) => keySql(access, collection, key)));
-  const all = [...conditions, ...access.readFences(collection, 'r'), ...filtering(access, question)];
-  if (after !== null) all.push(behind(access, question, after));
+  const rules = [...conditions, ...access.readFences(collection, 'r')];
+  const all = [...rules, ...askedOf(access, question, after, rules)];
   return sql`select ${commaList(columns)} from ${table(collection)} as r where ${allOf(all)} order by ${keys} limit ${count(question.limit)}`;
 }
 
@@ -158,11 +159,15 @@ export function countSql(
   access: Access,
   question: Pick<ListQuestion, 'collection' | 'filter'>,
 ): Formulation[] {
-  const { collection } = question;
-  const counted = (form: Form, each: Access): Formulation => ({
-    form,
-    statement: sql`select count(*) as count from ${table(collection)} as r where ${allOf([each.readable(collection, 'r'), ...filtering(each, question)])}`,
-  });
+  const { collection, filter } = question;
+  const counted = (form: Form, each: Access): Formulation => {
+    const rules = [each.readable(collection, 'r')];
+    const all = [...rules, ...askedOf(each, { collection, filter, order: [] }, null, rules)];
+    return {
+      form,
+      statement: sql`select count(*) as count from ${table(collection)} as r where ${allOf(all)}`,
+    };
+  };
   return differing([counted('rows', access), counted('sets', access.withSets())]);
 }
 
@@ -198,8 +203,38 @@ export function readManySql(
   return { statement, reading };
 }
 
-function filtering(access: Access, { filter }: Pick<ListQuestion, 'filter'>): Fragment[] {
-  return filter === null ? [] : [access.filter(filter, 'r')];
+/**
+ * What the caller asks of the rows, by filter and page key. As much as tells nothing by the time it takes stands beside the
+ * rules, in the order that PostgreSQL likes; the rest is asked only of rows that are past them (`early.ts`). Cost of the rest: the
+ * rules are asked twice of the rows that they let pass.
+ */
+function askedOf(
+  access: Access,
+  question: Pick<ListQuestion, 'collection' | 'filter' | 'order'>,
+  after: readonly (Value | Slot)[] | null,
+  rules: readonly Fragment[],
+): Fragment[] {
+  const { collection, filter, order } = question;
+  const parts = filter === null ? [] : filter.kind === 'and' ? filter.operands : [filter];
+  const asked = parts.map((part) => ({
+    early: mayRunEarly(part, access),
+    condition: access.filter(part, 'r'),
+  }));
+  if (after !== null)
+    asked.push({
+      early: order.every(({ field }) => isEarlyField(access, collection, field)),
+      condition: behind(access, question, after),
+    });
+  const of = (when: boolean) => asked.filter(({ early }) => early === when).map(({ condition }) => condition);
+  const late = of(false);
+  if (late.length === 0) return of(true);
+  return [...of(true), behindRules(rules, allOf(late))];
+}
+
+/** Asked only of rows that the rules let pass: of a “case”, PostgreSQL works out nothing before its condition. */
+function behindRules(rules: readonly Fragment[], asked: Fragment): Fragment {
+  const standing = rules.filter(({ text }) => text !== 'true');
+  return standing.length === 0 ? asked : sql`case when ${allOf(standing)} then ${asked} end`;
 }
 
 /** A key that no readable record lacks: without the words on missing values an index can serve it both ways. */
@@ -218,8 +253,11 @@ function directed(key: Fragment, { descending }: OrderKey, neverMissing: boolean
 }
 
 /** The records that come after the page key: later in the first key, or equal in it and later in the next, … */
-function behind(access: Access, question: ListQuestion, after: readonly (Value | Slot)[]): Fragment {
-  const { collection, order } = question;
+function behind(
+  access: Access,
+  { collection, order }: Pick<ListQuestion, 'collection' | 'order'>,
+  after: readonly (Value | Slot)[],
+): Fragment {
   const whole = order.every((key) => isNeverMissing(access, collection, key.field));
   const [first] = order;
   const bounds = order.map((key, index) => {

@@ -1,7 +1,7 @@
 import type { TrueOf } from '../decide/nodes.ts';
 import type { Change } from '../decide/steps/asking.ts';
-import { PEOPLE, collectionOf, type Collection } from '../types/schema.ts';
-import { simpleTypes, type Value } from '../types/types.ts';
+import { PEOPLE, collectionOf, type Collection, type Field } from '../types/schema.ts';
+import { JsonPatch, simpleTypes, type Value } from '../types/types.ts';
 import type { Access } from './access.ts';
 import { typed, type Precision } from './conditions.ts';
 import { allOf, commaList, sql, value, type Fragment } from './fragment.ts';
@@ -105,10 +105,17 @@ function changedRow(fields: Collection['fields'], changes: NewValues): Fragment 
   return commaList(
     [...fields.values()].map((field) =>
       changes.has(field.name)
-        ? sql`${typed(changes.get(field.name)!, field.type)} as ${identifier(field.name)}`
+        ? sql`${changed(field, changes.get(field.name)!, column('before', field.name))} as ${identifier(field.name)}`
         : sql`${column('before', field.name)} as ${identifier(field.name)}`,
     ),
   );
+}
+
+/** What a field becomes, beside what it is. A record’s time of change never goes back, whichever of two writes began first. */
+function changed({ name, type }: Field, bound: Value, current: Fragment): Fragment {
+  const given = typed(bound, type);
+  if (bound instanceof JsonPatch) return sql`gate.merged(${current}, ${given})`;
+  return name === 'updated_at' ? sql`greatest(${current}, ${given})` : given;
 }
 
 /** The collection as the write would leave it: the row that goes by `after`, instead of the one with this id. */
@@ -145,7 +152,8 @@ export function insertSql(collection: Collection, values: NewValues): Fragment {
 /** Changes the named fields of one record. */
 export function updateSql(collection: Collection, id: string, changes: NewValues): Fragment {
   const set = [...changes].map(
-    ([field, bound]) => sql`${identifier(field)} = ${typed(bound, collection.fields.get(field)!.type)}`,
+    ([name, bound]) =>
+      sql`${identifier(name)} = ${changed(collection.fields.get(name)!, bound, identifier(name))}`,
   );
   // A new address is nobody's yet, as far as we know; one that stays the same stays verified.
   if (collection.name === PEOPLE && changes.has('email')) {
@@ -178,5 +186,5 @@ export function clearSql(
   targets: readonly string[],
   now: string,
 ): Fragment {
-  return sql`update ${table(collection)} set ${identifier(field)} = null, updated_at = ${value(now)}::timestamptz where id = any(${value(ids)}::uuid[]) and ${identifier(field)} = any(${value(targets)}::uuid[])`;
+  return sql`update ${table(collection)} set ${identifier(field)} = null, updated_at = greatest(updated_at, ${value(now)}::timestamptz) where id = any(${value(ids)}::uuid[]) and ${identifier(field)} = any(${value(targets)}::uuid[])`;
 }

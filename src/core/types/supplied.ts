@@ -1,6 +1,6 @@
 import { suggestion } from '../diagnostics/suggest.ts';
 import type { Collection } from './schema.ts';
-import type { Type, Value } from './types.ts';
+import { JsonDocument, JsonPatch, type Type, type Value } from './types.ts';
 import { parseValue } from './values.ts';
 
 /** What is wrong with one member of a body; `must` ends a sentence: “keeper must be the id of …”. */
@@ -14,11 +14,13 @@ const MOST_FAULTS = 20;
 
 /**
  * The members of a body as values of their fields. Supplied means that the key is there, even with null.
- * Speaks of the schema alone, never of a record, so it may be answered before anything is decided.
+ * Speaks of the schema alone, never of a record, so it may be answered before anything is decided. `patch`: an object for a JSON
+ * field is a change of what is there.
  */
 export function parseSupplied(
   collection: Collection,
   body: Readonly<Record<string, unknown>>,
+  how: 'whole' | 'patch' = 'whole',
 ): { readonly values: ReadonlyMap<string, Value>; readonly faults: readonly ShapeFault[] } {
   const values = new Map<string, Value>();
   const faults: ShapeFault[] = [];
@@ -37,11 +39,18 @@ export function parseSupplied(
       faults.push({ field: key, must: 'must have a value: it is required' });
     } else {
       const parsed = parseValue(field.type, raw);
-      if (parsed.ok) values.set(key, parsed.value);
-      else faults.push({ field: key, must: parsed.must });
+      if (!parsed.ok) faults.push({ field: key, must: parsed.must });
+      else values.set(key, how === 'patch' ? asPatch(parsed.value) : parsed.value);
     }
   }
   return { values, faults };
+}
+
+/** An object goes into what is there; anything else takes its place (RFC 7396, section 2). */
+function asPatch(value: Value): Value {
+  if (!(value instanceof JsonDocument)) return value;
+  const { json } = value;
+  return typeof json === 'object' && json !== null && !Array.isArray(json) ? new JsonPatch(json) : value;
 }
 
 /** The members of a body as the parameters of an action; one that is required must be there, and not null. */

@@ -63,6 +63,9 @@ export class JsonDocument {
   }
 }
 
+/** A change of a JSON value: what a merge patch (RFC 7396) makes of the one that is there. Conditions see that one is there. */
+export class JsonPatch extends JsonDocument {}
+
 /** The type in the words of the language, for messages. */
 export function typeName(type: Type): string {
   switch (type.kind) {

@@ -3,11 +3,14 @@ import { checkFilter } from '../../core/check/index.ts';
 import { locate } from '../../core/diagnostics/render.ts';
 import { suggestion } from '../../core/diagnostics/suggest.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
+import type { Access } from '../../core/sql/access.ts';
 import type { ListQuestion, OrderKey } from '../../core/sql/list.ts';
 import type { Collection } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { parseValue } from '../../core/types/values.ts';
 import type { listQuerySchema } from '../../client/schemas/records.ts';
+import type { Executor } from '../../store/connection.ts';
+import { readRecord } from '../../store/records/read.ts';
 import { Problem } from '../problems/problem.ts';
 
 /** Keys of one order at most: each makes the page key longer. */
@@ -32,17 +35,19 @@ export function collectionNamed(rulebook: Rulebook, name: string): Collection {
 }
 
 /** A list as the caller asked for it, every name resolved; 400 with the spot otherwise. */
-export function listQuestion(
-  rulebook: Rulebook,
+export async function listQuestion(
+  on: Executor,
+  access: Access,
   collection: Collection,
   query: z.infer<typeof listQuerySchema>,
-): ListQuestion {
+): Promise<ListQuestion> {
+  const { rulebook } = access;
   const order = parseOrder(collection, query.order ?? '');
   return {
     collection: collection.name,
     filter: query.where === undefined ? null : parseWhere(rulebook, collection, query.where),
     order,
-    after: query.after === undefined ? null : parsePageKey(collection, order, query.after),
+    after: query.after === undefined ? null : await pageStart(on, access, collection, order, query.after),
     limit: query.limit,
   };
 }
@@ -125,14 +130,51 @@ export function parseNames(
   return names;
 }
 
-const pageKeySchema = z.strictObject({ order: z.string(), values: z.array(z.unknown()) });
+/** Where a page ended: by the values of its order, or, where these are long, by the record that has them. */
+const pageKeySchema = z.union([
+  z.strictObject({ order: z.string(), values: z.array(z.unknown()) }),
+  z.strictObject({ order: z.string(), last: z.string() }),
+]);
 
-/** Where a page ended: the visible values of its order, so that it tells nothing that the page did not. */
+/** Bytes of the values in a page key at most: a key stands in addresses and headers. */
+const LONGEST_VALUES = 400;
+
+/** Where a page ended: the visible values of its order, so that it tells nothing that the page did not. The last is the id. */
 export function pageKey(order: readonly OrderKey[], values: readonly Value[]): string {
-  return Buffer.from(JSON.stringify({ order: describeOrder(order), values })).toString('base64url');
+  const isLong = Buffer.byteLength(JSON.stringify(values)) > LONGEST_VALUES;
+  const place = isLong ? { last: values.at(-1) } : { values };
+  return Buffer.from(JSON.stringify({ order: describeOrder(order), ...place })).toString('base64url');
 }
 
-function parsePageKey(collection: Collection, order: readonly OrderKey[], text: string): Value[] {
+/** The values behind which a page begins; of a record that is named, as this caller sees it now. */
+async function pageStart(
+  on: Executor,
+  access: Access,
+  collection: Collection,
+  order: readonly OrderKey[],
+  text: string,
+): Promise<Value[]> {
+  const key = parsePageKey(collection, order, text);
+  if (Array.isArray(key)) return key;
+  const record = await readRecord(on, access, collection.name, key.last);
+  if (record === null)
+    throw new Problem('malformed-request', {
+      errors: [
+        {
+          message:
+            'the record that the page before ended with is not there any more: begin with the first page',
+          field: 'after',
+        },
+      ],
+    });
+  return order.map(({ field }) => record.shown.get(field) ?? null);
+}
+
+function parsePageKey(
+  collection: Collection,
+  order: readonly OrderKey[],
+  text: string,
+): Value[] | { readonly last: string } {
   const malformed = new Problem('malformed-request', {
     errors: [{ message: 'this is not the “next” of a page with this order', field: 'after' }],
   });
@@ -143,15 +185,16 @@ function parsePageKey(collection: Collection, order: readonly OrderKey[], text: 
     throw malformed;
   }
   const parsed = pageKeySchema.safeParse(raw);
-  if (
-    !parsed.success ||
-    parsed.data.order !== describeOrder(order) ||
-    parsed.data.values.length !== order.length
-  ) {
-    throw malformed;
+  if (!parsed.success || parsed.data.order !== describeOrder(order)) throw malformed;
+  if ('last' in parsed.data) {
+    const last = parseValue({ kind: 'uuid' }, parsed.data.last);
+    if (!last.ok) throw malformed;
+    return { last: last.value as string };
   }
+  const { values } = parsed.data;
+  if (values.length !== order.length) throw malformed;
   return order.map((key, index) => {
-    const value = parseValue(collection.fields.get(key.field)!.type, parsed.data.values[index]);
+    const value = parseValue(collection.fields.get(key.field)!.type, values[index]);
     if (!value.ok || (key.field === 'id' && value.value === null)) throw malformed;
     return value.value;
   });

@@ -103,6 +103,8 @@ export function refusalProblem(refusal: Refusal): Problem {
       return new Problem('value-required', { fields: [...refusal.fields] });
     case 'value taken':
       return new Problem('value-taken', refusal.fields.length === 0 ? {} : { fields: [...refusal.fields] });
+    case 'value too large':
+      return new Problem('value-too-large', { fields: [...refusal.fields] });
     case 'still referenced':
       return new Problem('still-referenced');
   }

@@ -19,6 +19,7 @@ import {
   publicPart,
   type SigningKey,
 } from './development.ts';
+import { readJson } from '../input/json.ts';
 import { isTokenFault, keySource } from './keys.ts';
 
 /**
@@ -83,6 +84,16 @@ export class TokenVerifier {
   async #verifyAnew(token: string): Promise<VerifiedToken | TokenFault> {
     let payload: JWTPayload;
     let trusted: TrustedIssuer | undefined;
+    // Whoever reads it before or after us must read the same (RFC 8725, section 2.7, and RFC 7493).
+    if (
+      token
+        .split('.', 2)
+        .some(
+          (part) =>
+            'must' in readJson(Buffer.from(part, 'base64url'), { values: MOST_CLAIMS, toKeep: false }),
+        )
+    )
+      return { fault: 'it is not I-JSON' };
     try {
       // Not trusted yet: the claim only says whose keys to try, and a wrong one fails against them.
       trusted = this.#issuers.get(decodeJwt(token).iss ?? '');
@@ -121,6 +132,9 @@ export interface TokenFault {
   readonly claim?: string;
   readonly must?: string;
 }
+
+/** Values in a token at most; its length is bounded by what a header may hold. */
+const MOST_CLAIMS = 2_000;
 
 const STRANGE = 'a claim is of another type than it must be';
 const NAME = 'a text of 1 to 500 characters';

@@ -37,6 +37,7 @@ export const writeProblems = [
   'unsupported-media-type',
   'reference-not-found',
   'value-taken',
+  'value-too-large',
   'tree-circle',
 ] as const;
 export const deskProblems = [

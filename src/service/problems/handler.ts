@@ -56,8 +56,6 @@ export function asProblem(error: unknown): Problem {
   switch ((error as { type?: unknown } | null)?.type) {
     case 'entity.too.large':
       return new Problem('too-large');
-    case 'entity.parse.failed':
-      return new Problem('malformed-request', { errors: [{ message: 'the body is not valid JSON' }] });
     case 'request.size.invalid':
     case 'request.aborted':
       return new Problem('malformed-request', { errors: [{ message: 'the body did not arrive whole' }] });
@@ -66,6 +64,10 @@ export function asProblem(error: unknown): Problem {
       return new Problem('unsupported-media-type');
     default:
   }
+  if (String((error as NodeJS.ErrnoException | null)?.code).startsWith('Z_'))
+    return new Problem('malformed-request', {
+      errors: [{ message: 'the body is not packed as its Content-Encoding says' }],
+    });
   if (error instanceof URIError || (error as { status?: unknown } | null)?.status === 400) {
     return new Problem('malformed-request', { errors: [{ message: 'the address is not well formed' }] });
   }

@@ -85,7 +85,7 @@ export function deskRoutes(
         return;
       }
       const { access } = audience;
-      const question = listQuestion(access.rulebook, collection, query);
+      const question = await listQuestion(database, access, collection, query);
       const { records, more } = await listRecords(database, access, question);
       send(response, 200, {
         records: await recordDocuments(database, access, collection, records, parseShape(collection, query)),
@@ -121,7 +121,7 @@ export function deskRoutes(
         send(response, 200, await publish(database, rulebook, actor, refutedInvariants));
       },
     },
-    [rulebookBody],
+    rulebookBody,
   );
 
   offerUnlock(router, database);

@@ -1,4 +1,4 @@
-import { Router, json } from 'express';
+import { Router } from 'express';
 import { z } from 'zod';
 import {
   acceptanceRequestSchema,
@@ -21,15 +21,16 @@ import {
 import { inviteAll, letterValues } from '../answers/invite.ts';
 import { parseInput } from '../answers/questions.ts';
 import type { CallerFinder } from '../identity/caller.ts';
+import { jsonReader } from '../input/body.ts';
 import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
 import { filledLetter, firstLetter, letterFaults } from '../post/letter.ts';
 import type { Post } from '../post/post.ts';
 import { Problem } from '../problems/problem.ts';
 import { send } from './records.ts';
-import { jsonBody, offer, offerReport } from './route.ts';
+import { jsonBody, offer, offerReport, write } from './route.ts';
 
 /** 10,000 lines with names, roles and dates. */
-const listBody = json({ limit: '4mb' });
+const listBody = jsonReader('4mb', { values: 200_000 });
 
 /** How letters go out, and where their links lead. */
 export interface PostOffice {
@@ -58,7 +59,7 @@ export function offerInvitations(
     },
   });
 
-  offerReport(router, '/invitations/letters', [listBody], async (request, response, progress) => {
+  offerReport(router, '/invitations/letters', listBody, async (request, response, progress) => {
     const actor = await unlocked(database, response, 'publisher', 'people');
     const asked = parseInput(inviteSchema, jsonBody(request, ['application/json']));
     if (post === null) throw new Problem('no-post');
@@ -108,15 +109,17 @@ export function acceptanceRoutes(database: Database, callers: CallerFinder): Rou
     router,
     '/acceptance',
     {
-      async post(request, response) {
+      post: write(database, async (request, response, carryOut) => {
         const { code } = parseInput(acceptanceRequestSchema, jsonBody(request, ['application/json']));
         const { rulebook, ...invited } = await callers.stranger(request);
-        const came = await acceptInvitation(database, rulebook, code, invited, request.ip ?? null);
+        const came = await carryOut((on) =>
+          acceptInvitation(on, rulebook, code, invited, request.ip ?? null),
+        );
         if (came.kind !== 'accepted') throw acceptanceProblem(came, invited.email);
         send(response, 200, { person: came.person, roles: came.roles });
-      },
+      }),
     },
-    [json({ limit: '10kb' })],
+    jsonReader('10kb'),
   );
   return router;
 }

@@ -46,7 +46,7 @@ import { parseInput } from '../answers/questions.ts';
 import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
 import { Problem } from '../problems/problem.ts';
 import { send } from './records.ts';
-import { jsonBody, offer } from './route.ts';
+import { jsonBody, offer, takingParameters } from './route.ts';
 
 /** People that a preview looks at: each takes a few searches of every collection. */
 export const PREVIEWED = 25;
@@ -149,13 +149,13 @@ export function offerPeople(router: Router, database: Database, inForce: () => P
       if (!(await linkLogin(database, person, login, actor))) throw peopleProblem({ kind: 'login taken' });
       send(response, 200, await detailOf(person));
     },
-    async delete(request, response) {
+    delete: takingParameters(async (request, response) => {
       const actor = await unlocked(database, response, 'publisher', 'people');
       const login = parseInput(loginRequestSchema, request.query);
       const person = await personNamed(database, request.params.person as string);
       if (!(await unlinkLogin(database, person, login, actor))) throw new Problem('not-found');
       response.status(204).end();
-    },
+    }),
   });
 
   offer(router, '/roles', {

@@ -1,4 +1,4 @@
-import { json, type Router } from 'express';
+import type { Router } from 'express';
 import { trialRequestSchema, type VerdictDocument } from '../../client/schemas/desk.ts';
 import { mutateRequestSchema } from '../../client/schemas/mutate.ts';
 import { reachQuerySchema, reachersQuerySchema } from '../../client/schemas/reach.ts';
@@ -19,6 +19,7 @@ import { sweepAnswer } from '../answers/sweep.ts';
 import { credentialsOf } from '../answers/who.ts';
 import { knownName, recordNamed, whyAnswer } from '../answers/why.ts';
 import { actorOf, atLeast } from '../identity/principal.ts';
+import { jsonReader } from '../input/body.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
@@ -26,7 +27,7 @@ import { send } from './records.ts';
 import { jsonBody, offer, offerReport } from './route.ts';
 
 /** A rulebook is larger than a record: 500 files of ordinary length. */
-export const rulebookBody = json({ limit: '16mb' });
+export const rulebookBody = jsonReader('16mb');
 
 /** The developer's proof: trials, sweeps, planted faults, why and reach. Offered below `/v1/desk`, to staff alone. */
 export function offerProof(
@@ -45,7 +46,7 @@ export function offerProof(
     return { rulebook, inForce };
   }
 
-  offerReport(router, '/trials', [rulebookBody], async (request, response, progress) => {
+  offerReport(router, '/trials', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
     const { files, only, as } = parseInput(trialRequestSchema, jsonBody(request, ['application/json']));
     const { rulebook, inForce } = await rulebookOf(files);
@@ -70,7 +71,7 @@ export function offerProof(
     };
   });
 
-  offerReport(router, '/sweep', [rulebookBody], async (request, response, progress) => {
+  offerReport(router, '/sweep', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
     const asked = parseInput(sweepRequestSchema, jsonBody(request, ['application/json']));
     const { rulebook, inForce } = await rulebookOf(asked.files);
@@ -79,7 +80,7 @@ export function offerProof(
     return report;
   });
 
-  offerReport(router, '/mutations', [rulebookBody], async (request, response, progress) => {
+  offerReport(router, '/mutations', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
     const asked = parseInput(mutateRequestSchema, jsonBody(request, ['application/json']));
     const { rulebook } = await rulebookOf(asked.files);
@@ -148,7 +149,7 @@ export function offerProof(
         send(response, 200, why);
       },
     },
-    [rulebookBody],
+    rulebookBody,
   );
 }
 

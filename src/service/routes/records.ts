@@ -4,14 +4,13 @@ import { listQuerySchema, recordQuerySchema } from '../../client/schemas/records
 import type { Collection } from '../../core/types/schema.ts';
 import { parseParameters, parseSupplied } from '../../core/types/supplied.ts';
 import { parseValue } from '../../core/types/values.ts';
-import type { Database, Executor } from '../../store/connection.ts';
+import type { Database } from '../../store/connection.ts';
 import type { VisibleRecord } from '../../store/records/outcome.ts';
 import { createRecord } from '../../store/records/create.ts';
 import { deleteRecord } from '../../store/records/delete.ts';
 import { countVisible, listRecords, readRecord } from '../../store/records/read.ts';
 import type { Precondition } from '../../store/records/driver.ts';
 import { actOn, updateRecord } from '../../store/records/update.ts';
-import { rolledBack } from '../../store/roll-back.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import {
   nextPage,
@@ -23,7 +22,7 @@ import {
 } from '../answers/records.ts';
 import type { CallerFinder } from '../identity/caller.ts';
 import { Problem } from '../problems/problem.ts';
-import { jsonBody, offer } from './route.ts';
+import { jsonBody, offer, write } from './route.ts';
 
 const JSON_TYPES = ['application/json'];
 const PATCH_TYPES = ['application/merge-patch+json', 'application/json'];
@@ -37,7 +36,7 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       const { rulebook, access } = await callers.find(request);
       const collection = collectionNamed(rulebook, named(request, 'collection'));
       const query = parseInput(listQuerySchema, request.query);
-      const question = listQuestion(rulebook, collection, query);
+      const question = await listQuestion(database, access, collection, query);
       const shape = parseShape(collection, query);
       const { records, more } = await listRecords(database, access, question);
       const next = nextPage(question, records, more);
@@ -49,13 +48,11 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       });
     },
 
-    async post(request, response) {
+    post: write(database, async (request, response, carryOut) => {
       const outcome = await callers.changing(request, (rulebook) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
-        refuseQuery(request);
         const supplied = suppliedValues(collection, jsonBody(request, JSON_TYPES));
-        return (who) =>
-          carriedOut(database, request, response, (on) => createRecord(on, who, collection.name, supplied));
+        return (who) => carryOut((on) => createRecord(on, who, collection.name, supplied));
       });
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       const { id, record } = outcome.value;
@@ -63,7 +60,7 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       if (record !== null) response.set('ETag', recordTag(record));
       // Who may create and not read gets the id of what they made, and nothing of it.
       send(response, 201, record === null ? { id } : recordDocument(record));
-    },
+    }),
   });
 
   offer(router, '/:collection/:id', {
@@ -84,78 +81,45 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       send(response, 200, document);
     },
 
-    async patch(request, response) {
+    patch: write(database, async (request, response, carryOut) => {
       const outcome = await callers.changing(request, (rulebook) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
-        refuseQuery(request);
-        const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES));
+        const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES), 'patch');
         const id = recordId(collection, request);
         return (who) =>
-          carriedOut(database, request, response, (on) =>
-            updateRecord(on, who, collection.name, id, supplied, precondition(request)),
-          );
+          carryOut((on) => updateRecord(on, who, collection.name, id, supplied, precondition(request)));
       });
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       sendChanged(response, outcome.value);
-    },
+    }),
 
-    async delete(request, response) {
+    delete: write(database, async (request, response, carryOut) => {
       const outcome = await callers.changing(request, (rulebook) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
-        refuseQuery(request);
         const id = recordId(collection, request);
-        return (who) =>
-          carriedOut(database, request, response, (on) =>
-            deleteRecord(on, who, collection.name, id, precondition(request)),
-          );
+        return (who) => carryOut((on) => deleteRecord(on, who, collection.name, id, precondition(request)));
       });
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       response.set(privately).status(204).end();
-    },
+    }),
   });
 
   offer(router, '/:collection/:id/actions/:action', {
-    async post(request, response) {
+    post: write(database, async (request, response, carryOut) => {
       const outcome = await callers.changing(request, (rulebook) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
         const action = rulebook.actions.get(actionKey(collection.name, named(request, 'action')));
         if (action === undefined) throw new Problem('not-found');
-        refuseQuery(request);
         const given = withoutFaults(parseParameters(action.parameters, jsonBody(request, JSON_TYPES)));
         const id = recordId(collection, request);
-        return (who) =>
-          carriedOut(database, request, response, (on) =>
-            actOn(on, who, action, id, given, precondition(request)),
-          );
+        return (who) => carryOut((on) => actOn(on, who, action, id, given, precondition(request)));
       });
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       sendChanged(response, outcome.value);
-    },
+    }),
   });
 
   return router;
-}
-
-/** Asks for a write to be carried out in full, answered, and taken back. */
-const REHEARSAL = 'Firmgate-Rehearsal';
-
-/** Carries out a write, or its rehearsal: the answer is the same, and of a rehearsal nothing stays. */
-async function carriedOut<T>(
-  database: Database,
-  request: Request,
-  response: Response,
-  work: (on: Executor) => Promise<T>,
-): Promise<T> {
-  const asked = request.get(REHEARSAL);
-  if (asked === undefined) return work(database);
-  // A word that is not understood must not become a write that stays.
-  if (asked !== 'true')
-    throw new Problem('malformed-request', {
-      errors: [{ message: `${REHEARSAL} is “true”, or left out`, field: REHEARSAL }],
-    });
-  const outcome = await rolledBack(database, work);
-  response.set(REHEARSAL, 'true');
-  return outcome;
 }
 
 /** The record as it is now; nothing of it where the change took it out of the caller's sight. */
@@ -187,23 +151,14 @@ export function recordId(collection: Collection, request: Request): string {
   return parsed.value as string;
 }
 
-function suppliedValues(collection: Collection, body: Record<string, unknown>) {
-  return withoutFaults(parseSupplied(collection, body));
+function suppliedValues(collection: Collection, body: Record<string, unknown>, how?: 'patch') {
+  return withoutFaults(parseSupplied(collection, body, how));
 }
 
 function withoutFaults({ values, faults }: ReturnType<typeof parseSupplied>) {
   if (faults.length === 0) return values;
   throw new Problem('malformed-request', {
     errors: faults.map(({ field, must }) => ({ message: `${field} ${must}`, field })),
-  });
-}
-
-/** Writes take no parameters: one that is not understood must not be passed over in silence. */
-function refuseQuery(request: Request): void {
-  const [parameter] = Object.keys(request.query);
-  if (parameter === undefined) return;
-  throw new Problem('malformed-request', {
-    errors: [{ message: 'this request takes no parameters', field: parameter.slice(0, 100) }],
   });
 }
 

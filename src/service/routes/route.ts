@@ -1,13 +1,71 @@
 import type { Request, RequestHandler, Response, Router } from 'express';
+import type { Database, Executor } from '../../store/connection.ts';
+import { rolledBack } from '../../store/roll-back.ts';
 import { LINES } from '../problems/handler.ts';
 import { CallerGone, Problem } from '../problems/problem.ts';
 
 type Method = 'get' | 'post' | 'put' | 'patch' | 'delete';
 type Handler = (request: Request, response: Response) => Promise<void> | void;
 
+/** Asks for a write to be carried out in full, answered, and taken back. */
+const REHEARSAL = 'Firmgate-Rehearsal';
+
+/** Does the work of a write: so that it stays, or, where a rehearsal is asked for, so that nothing of it does. */
+export type CarryOut = <T>(work: (on: Executor) => Promise<T>) => Promise<T>;
+
+const rehearsable = new WeakSet<Handler>();
+const withParameters = new WeakSet<Handler>();
+
+/**
+ * A write that can be rehearsed: the answer is the same, and of a rehearsal nothing stays. The handler writes by what it is
+ * given, and by nothing else. Every other write refuses to be rehearsed: see `offer`.
+ */
+export function write(
+  database: Database,
+  handler: (request: Request, response: Response, carryOut: CarryOut) => Promise<void>,
+): Handler {
+  const handle: Handler = (request, response) => {
+    const asked = request.get(REHEARSAL);
+    if (asked === undefined) return handler(request, response, (work) => work(database));
+    // A word that is not understood must not become a write that stays.
+    if (asked !== 'true') throw malformedHeader(`${REHEARSAL} is “true”, or left out`);
+    return handler(request, response, async (work) => {
+      const outcome = await rolledBack(database, work);
+      response.set(REHEARSAL, 'true');
+      return outcome;
+    });
+  };
+  rehearsable.add(handle);
+  return handle;
+}
+
+/** A handler other than of a GET that takes parameters in the address, and looks at each itself. */
+export function takingParameters(handler: Handler): Handler {
+  const handle: Handler = (request, response) => handler(request, response);
+  withParameters.add(handle);
+  if (rehearsable.has(handler)) rehearsable.add(handle);
+  return handle;
+}
+
+function malformedHeader(message: string): Problem {
+  return new Problem('malformed-request', { errors: [{ message, field: REHEARSAL }] });
+}
+
+/** What no handler could be relied on to refuse by itself: a parameter or a rehearsal that would be passed over in silence. */
+function refuseIgnored(request: Request, handler: Handler): void {
+  const [parameter] = withParameters.has(handler) ? [] : Object.keys(request.query);
+  if (parameter !== undefined)
+    throw new Problem('malformed-request', {
+      errors: [{ message: 'this request takes no parameters', field: parameter.slice(0, 100) }],
+    });
+  if (request.get(REHEARSAL) !== undefined && !rehearsable.has(handler))
+    throw malformedHeader('this request cannot be rehearsed: leave the header out, and it is carried out');
+}
+
 /**
  * Offers a path: its methods, OPTIONS with `Allow`, and 405 with `Allow` for all others (RFC 9110). A GET answers
- * HEAD too. Every answer may be refused with 406 where the caller takes none of the types.
+ * HEAD too. Every answer may be refused with 406 where the caller takes none of the types. What is no GET takes neither parameters
+ * nor a rehearsal, but where its handler says so.
  */
 export function offer(
   router: Router,
@@ -20,7 +78,11 @@ export function offer(
   const methods = Object.keys(handlers).map((method) => method.toUpperCase());
   const allow = [...methods, ...(methods.includes('GET') ? ['HEAD'] : []), 'OPTIONS'].join(', ');
   for (const [method, handler] of Object.entries(handlers) as [Method, Handler][]) {
-    route[method](refuseForeignTypes(types), ...before, (request, response) => handler(request, response));
+    const handle: RequestHandler = (request, response) => {
+      if (method !== 'get') refuseIgnored(request, handler);
+      return handler(request, response);
+    };
+    route[method](refuseForeignTypes(types), ...before, handle);
   }
   route.options((_, response) => {
     response.set('Allow', allow).status(204).end();
@@ -53,7 +115,9 @@ export function offerReport(
   work: (request: Request, response: Response, progress: (progress: Progress) => void) => Promise<object>,
 ): void {
   const route = router.route(path);
+  const noWrite: Handler = () => {};
   route.post(...before, async (request, response) => {
+    refuseIgnored(request, noWrite);
     const type = request.accepts(['application/json', LINES]);
     if (type === false) throw new Problem('not-acceptable');
     response.set({ 'Cache-Control': 'private, no-store', Vary: 'Authorization, Accept' });

@@ -20,7 +20,7 @@ import type { CallerFinder } from '../identity/caller.ts';
 import { atLeast, unlocked } from '../identity/principal.ts';
 import { Problem } from '../problems/problem.ts';
 import { recordId, send } from './records.ts';
-import { jsonBody, offer } from './route.ts';
+import { jsonBody, offer, write } from './route.ts';
 
 /** `…/{id}/shares` below `/v1/records`: what end users share of their own records, where the rulebook lets them. */
 export function shareRoutes(database: Database, callers: CallerFinder): Router {
@@ -34,7 +34,7 @@ export function shareRoutes(database: Database, callers: CallerFinder): Router {
       if (shares === null) throw new Problem('not-found');
       send(response, 200, { shares: shares.map(shareDocument) });
     },
-    async post(request, response) {
+    post: write(database, async (request, response, carryOut) => {
       const { shared, shareable } = await callers.changing(request, (rulebook) => {
         const collection = collectionNamed(rulebook, request.params.collection as string);
         const record = recordId(collection, request);
@@ -46,27 +46,30 @@ export function shareRoutes(database: Database, callers: CallerFinder): Router {
           throw fault('role', 'there is no such role');
         const wanted = { operations: asked.for, target: targetOf(asked), ends: until ?? null };
         return async (who) => ({
-          shared: await shareRecord(database, who, collection.name, record, wanted, request.ip ?? null),
+          shared: await carryOut((on) =>
+            shareRecord(on, who, collection.name, record, wanted, request.ip ?? null),
+          ),
           shareable: shareableCollections(rulebook).has(collection.name),
         });
       });
       if ('kind' in shared) throw refusalProblem(shared, shareable);
       response.set('Location', `${request.baseUrl}${request.path}/${shared.id}`);
       send(response, 201, shareDocument(shared));
-    },
+    }),
   });
 
   offer(router, '/:collection/:id/shares/:share', {
-    async delete(request, response) {
+    delete: write(database, async (request, response, carryOut) => {
       const taken = await callers.changing(request, (rulebook) => {
         const collection = collectionNamed(rulebook, request.params.collection as string);
         const record = recordId(collection, request);
         const share = idOrNothing(request.params.share as string);
-        return (who) => takeBack(database, who, collection.name, record, share, request.ip ?? null);
+        return (who) =>
+          carryOut((on) => takeBack(on, who, collection.name, record, share, request.ip ?? null));
       });
       if (!taken) throw new Problem('not-found');
       response.status(204).end();
-    },
+    }),
   });
   return router;
 }

@@ -1,5 +1,5 @@
 import { validate as isUuid } from 'uuid';
-import express, { Router, type ErrorRequestHandler, type Request, type Response } from 'express';
+import { Router, type ErrorRequestHandler, type Request, type Response } from 'express';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Actor } from '../../store/audit/index.ts';
 import type { Database } from '../../store/connection.ts';
@@ -21,9 +21,10 @@ import {
 } from '../../store/provisioning/index.ts';
 import { actorOf, atLeast, principalOf } from '../identity/principal.ts';
 import type { StaffDoor } from '../identity/staff.ts';
+import { jsonReader } from '../input/body.ts';
 import { asProblem } from '../problems/handler.ts';
 import { Problem } from '../problems/problem.ts';
-import { offer as offerAs } from '../routes/route.ts';
+import { offer as offerAs, takingParameters } from '../routes/route.ts';
 import { MOST_RESULTS, providerConfig, resourceTypes, schemas } from './discovery.ts';
 import { ScimFault, notThere } from './fault.ts';
 import { parseFilter } from './filter.ts';
@@ -61,7 +62,7 @@ export function scimRoutes(database: Database, staff: StaffDoor, inForce: () => 
     atLeast(response, 'publisher', 'scim');
     next();
   });
-  router.use(express.json({ limit: '5mb', type: [MEDIA_TYPE, 'application/json'] }));
+  router.use(...jsonReader('5mb', { types: [MEDIA_TYPE, 'application/json'], values: 200_000 }));
 
   offer(router, '/ServiceProviderConfig', {
     get: (request, response) => send(response, 200, providerConfig(baseOf(request))),
@@ -337,9 +338,10 @@ function groupFault(refusal: GroupRefusal): ScimFault {
   }
 }
 
-/** As everywhere, in the provider's media types. */
+/** As everywhere, in the provider's media types; `attributes` may be asked of what a write answers, too (RFC 7644, section 3.9). */
 function offer(router: Router, path: string, handlers: Parameters<typeof offerAs>[2]): void {
-  offerAs(router, path, handlers, [], [MEDIA_TYPE, 'application/json']);
+  const each = Object.entries(handlers).map(([method, handler]) => [method, takingParameters(handler)]);
+  offerAs(router, path, Object.fromEntries(each), [], [MEDIA_TYPE, 'application/json']);
 }
 
 function baseOf(request: Request): string {
@@ -408,10 +410,11 @@ const scimErrors: ErrorRequestHandler = (error: unknown, _, response, next) => {
 function faultOf(problem: Problem): ScimFault {
   if (problem.status === 401)
     return new ScimFault(401, null, 'Send a key that was made for the area scim, as a bearer token.');
-  const { title, detail } = problem.document(undefined);
+  const { title, detail, errors = [] } = problem.document(undefined);
+  const [first] = errors;
   return new ScimFault(
     problem.status,
     problem.status === 400 ? 'invalidSyntax' : null,
-    `${title}. ${detail}`,
+    first === undefined ? `${title}. ${detail}` : `${title}: ${first.message}.`,
   );
 }

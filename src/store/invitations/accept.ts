@@ -2,7 +2,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Value } from '../../core/types/types.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { note, type Actor } from '../audit/index.ts';
-import { run, type Database, type Executor } from '../connection.ts';
+import { run, type Executor } from '../connection.ts';
 import { addLogin, addPerson } from '../people/change.ts';
 import { hashOf } from '../secrets.ts';
 import { stateSql, type InvitationState } from './invitations.ts';
@@ -28,13 +28,13 @@ export interface Invited {
  * same time one is answered that it is used.
  */
 export async function acceptInvitation(
-  database: Database,
+  on: Executor,
   rulebook: Rulebook,
   code: string,
   invited: Invited,
   origin: string | null,
 ): Promise<Acceptance> {
-  return database.transaction(async (transaction): Promise<Acceptance> => {
+  return on.transaction(async (transaction): Promise<Acceptance> => {
     const [invitation] = await run<Row>(
       transaction,
       sql`select id, email, roles, ends, created_by, ${stateSql} as state from gate.invitations where token_hash = ${hashOf(code)} for update`,
@@ -106,7 +106,7 @@ async function personOf(
   if (!(await addLogin(on, known.id, { issuer, subject }))) return { kind: 'login taken' };
   await run(
     on,
-    sql`update records.people set email = coalesce(email, ${value(email)}), _email_verified = _email_verified or lower(coalesce(email, ${value(email)})) = ${value(email)}, updated_at = now()
+    sql`update records.people set email = coalesce(email, ${value(email)}), _email_verified = _email_verified or lower(coalesce(email, ${value(email)})) = ${value(email)}, updated_at = greatest(updated_at, now())
       where id = ${value(known.id)}::uuid`,
   );
   return known.id;

@@ -8,6 +8,7 @@ import * as fourth from './0004-people.ts';
 import * as fifth from './0005-shares.ts';
 import * as sixth from './0006-invitations.ts';
 import * as seventh from './0007-provisioning.ts';
+import * as eighth from './0008-json-and-times.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -17,6 +18,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0005-shares': fifth,
   '0006-invitations': sixth,
   '0007-provisioning': seventh,
+  '0008-json-and-times': eighth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

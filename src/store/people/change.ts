@@ -100,7 +100,7 @@ export async function changePerson(
     await database.transaction(async (transaction) => {
       await run(
         transaction,
-        sql`update records.people set name = ${value(after.name)}::text, _active = ${value(after.active)}, updated_at = now(),
+        sql`update records.people set name = ${value(after.name)}::text, _active = ${value(after.active)}, updated_at = greatest(updated_at, now()),
           _email_verified = _email_verified and email is not distinct from ${value(after.email)}::text, email = ${value(after.email)}::text
           where id = ${value(before.id)}::uuid`,
       );

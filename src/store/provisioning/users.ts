@@ -140,7 +140,7 @@ export async function letGo(
   await database.transaction(async (transaction) => {
     await run(
       transaction,
-      sql`update records.people set _active = false, _user_name = null, _external_id = null, _scim = null, updated_at = now() where id = ${value(user.id)}::uuid`,
+      sql`update records.people set _active = false, _user_name = null, _external_id = null, _scim = null, updated_at = greatest(updated_at, now()) where id = ${value(user.id)}::uuid`,
     );
     await run(transaction, sql`delete from gate.group_members where person = ${value(user.id)}::uuid`);
     if (issuer !== null)
@@ -179,7 +179,7 @@ async function write(
   const written = await run(
     on,
     sql`update records.people set _user_name = ${value(userName)}, _external_id = ${value(externalId)}::text, name = ${value(name)}::text,
-      email = ${value(email)}::text, _email_verified = ${value(email !== null)}, _active = ${value(active)}, _scim = ${value(JSON.stringify(extra))}::jsonb, updated_at = now()
+      email = ${value(email)}::text, _email_verified = ${value(email !== null)}, _active = ${value(active)}, _scim = ${value(JSON.stringify(extra))}::jsonb, updated_at = greatest(updated_at, now())
       where id = ${value(id)}::uuid and updated_at = coalesce(${value(before?.modified ?? null)}::timestamptz, updated_at) returning 1`,
   );
   if (written.length === 0) return { kind: 'changed meanwhile' };

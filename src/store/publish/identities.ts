@@ -108,7 +108,7 @@ async function upsertPerson(
     on,
     sql`insert into records.people (id, created_at, updated_at, _identity, _active, _email_verified, ${commaList(names)})
       values (${value(uuid())}::uuid, now(), now(), ${value(identity.name)}, ${value(!identity.deactivated)}, true, ${commaList(values)})
-      on conflict (_identity) do update set _active = excluded._active, updated_at = now(), ${commaList(changes)}
+      on conflict (_identity) do update set _active = excluded._active, updated_at = greatest(people.updated_at, now()), ${commaList(changes)}
       returning id`,
   );
   return row!.id;

@@ -26,6 +26,8 @@ export type Refusal =
   | { readonly kind: 'value required'; readonly fields: readonly string[] }
   /** The value stands in another record, and the field is unique. */
   | { readonly kind: 'value taken'; readonly fields: readonly string[] }
+  /** Larger than what an index, or a JSON value, can hold; of the caller’s own fields, those that may be why. */
+  | { readonly kind: 'value too large'; readonly fields: readonly string[] }
   /** The parent supplied lies below the record itself. */
   | { readonly kind: 'would close a circle'; readonly fields: readonly string[] }
   /** Other records point at this one. */

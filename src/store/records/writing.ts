@@ -2,7 +2,7 @@ import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
 import { suffices, type Meeting } from '../../core/decide/turns.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
-import type { Type, Value } from '../../core/types/types.ts';
+import { JsonPatch, type Type, type Value } from '../../core/types/types.ts';
 import type { Database, Executor } from '../connection.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
@@ -165,11 +165,20 @@ async function trying<T>(
             return refuse({ kind: 'reference not found', fields: [field] });
           return refuse({ kind: 'still referenced' });
         }
+        case 'too large':
+          return refuse({ kind: 'value too large', fields: largeOf(supplied) });
         default:
           throw error;
       }
     }
   }
+}
+
+/** The fields of the caller’s own that are long enough to be what an index, or a JSON value, cannot hold. */
+function largeOf(supplied: Supplied): string[] {
+  const isLarge = (given: Value) =>
+    given instanceof JsonPatch || (typeof given === 'string' && given.length > 600);
+  return [...supplied].filter(([, given]) => isLarge(given)).map(([name]) => name);
 }
 
 /** Does a request give a reference? Then what it points at is looked at. */

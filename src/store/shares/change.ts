@@ -2,13 +2,15 @@ import { v7 as uuid } from 'uuid';
 import { byThemself, callerName } from '../../core/decide/caller.ts';
 import { any, type Shareable } from '../../core/decide/nodes.ts';
 import { SHARE } from '../../core/decide/shares.ts';
+import { meetingOfSharing } from '../../core/decide/turns.ts';
 import { Access } from '../../core/sql/access.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
 import { column, identifier, table } from '../../core/sql/identifiers.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
-import { arrivedIn, type Writer } from '../records/writing.ts';
+import { done, type Outcome } from '../records/outcome.ts';
+import { writing, type Meetings, type Writer } from '../records/writing.ts';
 
 /** With whom: one of the three. */
 export type ShareTarget =
@@ -44,7 +46,7 @@ export const MOST_SHARERS = 200;
  * operations and this end.
  */
 export async function shareRecord(
-  database: Database,
+  on: Executor,
   who: Writer,
   collection: string,
   record: string,
@@ -57,12 +59,11 @@ export async function shareRecord(
 ): Promise<ShareEntry | ShareRefusal> {
   const operations = [...new Set<Shareable>(['read', ...wanted.operations])];
   const { target, ends } = wanted;
-  return database.transaction(async (transaction): Promise<ShareEntry | ShareRefusal> => {
-    const access = await arrivedIn(transaction, who);
+  const share = async (transaction: Executor, access: Access): Promise<ShareEntry | ShareRefusal> => {
     const sharer = access.caller.person;
     if (sharer === null) return { kind: 'not found' };
     if ('person' in target && target.person === sharer.id) return { kind: 'oneself' };
-    const may = await mayShare(transaction, access, collection, record);
+    const may = await mayShare(transaction, access, collection, record, { held: true });
     if (!may.read) return { kind: 'not found' };
     if (!may.share) return { kind: 'not allowed' };
     const lacking = operations.filter((operation) => !may[operation]);
@@ -86,7 +87,23 @@ export async function shareRecord(
       ...(ends === null ? {} : { until: ends }),
     });
     return entry!;
-  });
+  };
+  const outcome = await sharing(on, who, collection, share);
+  // What was shared, or with whom, has gone at this very moment.
+  return outcome.ok ? outcome.value : { kind: 'person not found' };
+}
+
+/** A change of what is shared, decided and written as any write is. */
+async function sharing<T>(
+  on: Executor,
+  who: Writer,
+  collection: string,
+  work: (transaction: Executor, access: Access) => Promise<T>,
+): Promise<Outcome<T>> {
+  const meetings: Meetings = (caller) => meetingOfSharing(who.rulebook, caller, collection);
+  return writing(on, collection, new Map(), who, meetings, async (transaction, access) =>
+    done(await work(transaction, access)),
+  );
 }
 
 /** The shares of a record, for whoever may share it; others see those that they made themself. Null: not readable. */
@@ -104,21 +121,21 @@ export async function sharesOf(
 
 /** Takes a share back: whoever made it, and whoever may share the record. */
 export async function takeBack(
-  database: Database,
+  on: Executor,
   who: Writer,
   collection: string,
   record: string,
   share: string,
   origin: string | null,
 ): Promise<boolean> {
-  return database.transaction(async (transaction) => {
-    const access = await arrivedIn(transaction, who);
+  const outcome = await sharing(on, who, collection, async (transaction, access) => {
     const may = await mayShare(transaction, access, collection, record);
     const [found] = (await listShares(transaction, { collection, record })).filter(({ id }) => id === share);
     const own = found !== undefined && found.sharer === access.caller.person?.id;
     if (found === undefined || !(own || (may.read && may.share))) return false;
     return remove(transaction, found, actorOf(access, origin));
   });
+  return outcome.ok && outcome.value;
 }
 
 /** Takes a share back from the desk. */
@@ -168,12 +185,16 @@ async function remove(on: Executor, found: ShareEntry, actor: Actor): Promise<bo
   return true;
 }
 
-/** Readable with what is shared with the caller, too; everything else by themself. Asked of the record as it is now. */
+/**
+ * Readable with what is shared with the caller, too; everything else by themself. Asked of the record as it is now; `held`: it
+ * does not go before the transaction ends.
+ */
 export async function mayShare(
   on: Executor,
   access: Access,
   collection: string,
   record: string,
+  { held = false } = {},
 ): Promise<{
   readonly read: boolean;
   readonly share: boolean;
@@ -200,7 +221,7 @@ export async function mayShare(
   ];
   const [row] = await run<{ read: boolean; share: boolean; update: boolean; delete: boolean }>(
     on,
-    sql`select ${commaList(flags)} from ${table(collection)} as r where ${column('r', 'id')} = ${value(record)}::uuid`,
+    sql`select ${commaList(flags)} from ${table(collection)} as r where ${column('r', 'id')} = ${value(record)}::uuid${held ? sql` for key share of r` : sql``}`,
   );
   return row ?? { read: false, share: false, update: false, delete: false };
 }

@@ -378,6 +378,8 @@ function describeRefusal(refusal: Refusal): Rehearsal {
             ? 'a unique value is taken'
             : `the value of ${refusal.fields.join(', ')} is taken`,
       };
+    case 'value too large':
+      return { kind: 'failed', reason: 'a value is larger than its field can hold' };
     case 'still referenced':
       return { kind: 'failed', reason: 'other records point at it' };
   }
