@@ -38,7 +38,7 @@ const folders = {
   },
   'store/records': {
     least: 95,
-    tests: [...api('writing', 'carried-out'), 'test/agreement/truths.test.ts'],
+    tests: ['test/unit/costs.test.ts', ...api('writing', 'carried-out'), 'test/agreement/truths.test.ts'],
     others: [...api('records', 'at-once'), ...engines],
     without: proofs,
   },

@@ -12,6 +12,7 @@ import { mutateSchema, type MutateRequest } from './schemas/mutate.ts';
 import { reachSchema, reachersSchema, type ReachQuery } from './schemas/reach.ts';
 import { sweepSchema, type SweepRequest } from './schemas/sweep.ts';
 import {
+  auditEndSchema,
   auditEntrySchema,
   auditPageSchema,
   auditVerificationSchema,
@@ -373,11 +374,24 @@ export class GateClient {
     return this.#call('GET', `/v1/desk/audit/verification${query({ head })}`, auditVerificationSchema);
   }
 
-  /** All entries, oldest first, as they arrive. */
+  /** All entries, oldest first, as they arrive. Throws `GateUnreachable` at the end where they were not all. */
   async *exportAudit(options: Omit<AuditQuery, 'limit' | 'before'> = {}): AsyncGenerator<AuditEntryDocument> {
     const headers = { Accept: 'application/x-ndjson, application/problem+json' };
     const response = await this.#send('GET', `/v1/desk/audit/export${query(options)}`, { headers });
-    for await (const line of linesOf(response)) yield auditEntrySchema.parse(line);
+    let count = 0;
+    for await (const line of linesOf(response)) {
+      const end = auditEndSchema.safeParse(line);
+      if (end.success && end.data.end.entries === count) return;
+      const problem = reportLineSchema.safeParse(line).data?.problem;
+      if (problem !== undefined) throw new GateProblem(problem);
+      const entry = auditEntrySchema.safeParse(line);
+      if (!entry.success) break;
+      count++;
+      yield entry.data;
+    }
+    throw new GateUnreachable(
+      `the export was cut short after ${count} entries: nothing is known of the rest`,
+    );
   }
 
   overview() {

@@ -78,6 +78,7 @@ export function createApp({
       strictTransportSecurity: false,
     }),
   );
+  app.use(refuseNul);
   app.use(aboutRoutes(database, callers, isReady));
   app.use('/v1', refuseUntilReady(isReady));
   const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
@@ -107,6 +108,17 @@ export function createApp({
   app.use(problemHandler(logger));
   return app;
 }
+
+/** U+0000 stands in no name and no value, as PostgreSQL holds it nowhere: so nothing that it could name is there. */
+const refuseNul: RequestHandler = (request, _, next) => {
+  const [path = '', query = ''] = request.url.split('?', 2);
+  if (path.includes('%00')) throw new Problem('not-found');
+  if (query.includes('%00'))
+    throw new Problem('malformed-request', {
+      errors: [{ message: 'the address must not contain the character U+0000' }],
+    });
+  next();
+};
 
 /** Before the database has been brought up to date there is nothing that could be asked. */
 function refuseUntilReady(isReady: () => boolean): RequestHandler {

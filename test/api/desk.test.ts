@@ -1,3 +1,5 @@
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { GateClient, type KeyRequest } from '../../src/client/index.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
@@ -331,13 +333,34 @@ describe('the audit trail', () => {
     const lines = [];
     for await (const entry of world.desk.exportAudit({ action: 'key' })) lines.push(entry);
     expect(lines).toEqual(keys.toReversed());
+    const answered = await fetch(`${world.service.url}/v1/desk/audit/export?action=key`, {
+      headers: { authorization: `Bearer ${world.deskToken}`, accept: 'application/x-ndjson' },
+    });
+    const whole = await answered.text();
+    expect(whole.trimEnd().split('\n').at(-1)).toBe(`{"end":{"entries":${keys.length}}}`);
+    // One that is cut off, however cleanly the connection ends, is not taken for whole.
+    const cut = createServer((_, response) => {
+      response.setHeader('content-type', 'application/x-ndjson');
+      response.end(`${whole.split('\n').slice(0, 2).join('\n')}\n`);
+    });
+    await new Promise<void>((resolve) => cut.listen(0, '127.0.0.1', resolve));
+    const { port } = cut.address() as AddressInfo;
+    const reading = async () => {
+      let count = 0;
+      for await (const each of new GateClient({ url: `http://127.0.0.1:${port}` }).exportAudit())
+        count += each.seq > 0 ? 1 : 0;
+      return count;
+    };
+    await expect(reading()).rejects.toThrow('the export was cut short after 2 entries');
+    cut.close();
     const csv = await world.ask('GET', '/v1/desk/audit/export?action=key', {
       token: world.deskToken,
       headers: { accept: 'text/csv' },
     });
     expect(csv.headers.get('content-type')).toMatch(/^text\/csv/);
     expect(csv.text.split('\r\n')[0]).toBe('seq,at,actor,from,action,subject,reason,detail,previous,hash');
-    expect(csv.text.trimEnd().split('\r\n')).toHaveLength(keys.length + 1);
+    const rows = csv.text.trimEnd().split('\r\n');
+    expect([rows.length, rows.at(-1)]).toEqual([keys.length + 2, `end,${keys.length} entries,,,,,,,,`]);
     const refused = await world.ask('GET', '/v1/desk/audit/export', {
       token: world.deskToken,
       headers: { accept: 'image/png' },

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { checkRulebook } from '../../src/core/check/index.ts';
+import { checkFilter, checkRulebook } from '../../src/core/check/index.ts';
 import type { Caller } from '../../src/core/decide/caller.ts';
 import { sharingsOf } from '../../src/core/decide/shares.ts';
 import type { Meeting } from '../../src/core/decide/turns.ts';
@@ -7,6 +7,7 @@ import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import type { ListQuestion } from '../../src/core/sql/list.ts';
+import { collectionOf } from '../../src/core/types/schema.ts';
 import type { Value } from '../../src/core/types/types.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run, type Executor } from '../../src/store/connection.ts';
@@ -17,10 +18,10 @@ import { createRecord } from '../../src/store/records/create.ts';
 import { deleteRecord } from '../../src/store/records/delete.ts';
 import { done, refuse, type Outcome } from '../../src/store/records/outcome.ts';
 import { listStatement } from '../../src/store/records/plans.ts';
-import { listRecords, readRecord, readRecords } from '../../src/store/records/read.ts';
+import { countVisible, listRecords, readRecord, readRecords } from '../../src/store/records/read.ts';
 import { inTurn } from '../../src/store/records/turns.ts';
 import { updateRecord } from '../../src/store/records/update.ts';
-import { writing, type Writer } from '../../src/store/records/writing.ts';
+import { refers, writing, type Writer } from '../../src/store/records/writing.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
 
 /** What the store does with a write besides deciding it, asked of PostgreSQL itself. */
@@ -430,4 +431,57 @@ test('a precondition is asked of the record as this caller sees it, and before a
     () => false,
   );
   expect(hidden).toEqual({ ok: false, refusal: { kind: 'not found' } });
+});
+
+test('a write refers where a reference is given, and not where one is taken away', () => {
+  const types = collectionOf(rulebook.schema, 'hives').fields;
+  const does = (values: Record<string, Value>) => refers(types, new Map(Object.entries(values)));
+  expect([does({}), does({ code: 'x', size: 1 }), does({ keeper: null })]).toEqual([false, false, false]);
+  expect([does({ keeper: id(1, 1) }), does({ code: 'x', yard: id(2, 1) })]).toEqual([true, true]);
+  expect([does({ unknown: 'x' }), does({ keeper: null, yard: id(2, 1) })]).toEqual([false, true]);
+});
+
+test('the planner is asked once for each shape of question, and only what comes again and again is kept', async () => {
+  const access = accessOf(person(5));
+  const asked: { text: string; name: string | undefined }[] = [];
+  const listen = ({ sql: text, options }: { sql: string; options?: { name?: string } }) =>
+    asked.push({ text, name: options?.name });
+  own.database.on('query', listen);
+  /** How many plans were looked at, and whether the statement itself was kept. */
+  const how = async (of: Access, more: Partial<ListQuestion> = {}) => {
+    asked.length = 0;
+    await listRecords(own.database, of, page(more));
+    const { name } = asked.at(-1)!;
+    return [asked.filter(({ text }) => text.startsWith('explain')).length > 0, name !== undefined];
+  };
+  const byId = { field: 'id', descending: false };
+  const [code, size] = ['code', 'size'].map((field) => ({ field, descending: false }));
+  const filter = checkFilter('size > 2', 'hives', rulebook);
+  if (!filter.ok) throw new Error('the filter has errors');
+  const two = { limit: 17, order: [code!, byId] };
+  expect(await how(access, two)).toEqual([true, true]);
+  expect(await how(access, two)).toEqual([false, true]);
+  // Somebody else of the same roles asks the same; another role, size, order, place or filter makes another question.
+  expect(await how(accessOf(person(6)), two)).toEqual([false, true]);
+  expect(await how(accessOf(person(6, 'helper')), two)).toEqual([true, true]);
+  expect(await how(access, { ...two, limit: 18 })).toEqual([true, true]);
+  expect(await how(access, { ...two, after: ['H1', id(3, 1)] })).toEqual([true, true]);
+  expect(await how(access, { ...two, after: ['H2', id(3, 2)] })).toEqual([false, true]);
+  expect(await how(access, { ...two, after: [null, id(3, 2)] })).toEqual([true, true]);
+  expect(await how(access, { ...two, order: [size!, code!, byId] })).toEqual([true, false]);
+  expect(await how(access, { ...two, filter: filter.condition })).toEqual([true, false]);
+  expect(await how(access, { ...two, filter: filter.condition })).toEqual([false, false]);
+  // Of what is shared with somebody nothing is remembered.
+  const share = { collection: 'hives', record: id(3, 9), operations: ['read'], sharer: id(1, 10) } as const;
+  const guest = accessOf({
+    ...person(5),
+    shared: sharingsOf(rulebook, [share], new Map([[id(1, 10), person(10)]])),
+  });
+  expect((await how(guest, two))[0]).toBe(true);
+  expect((await how(guest, two))[0]).toBe(true);
+  asked.length = 0;
+  const count = () => countVisible(own.database, access, { collection: 'hives', filter: filter.condition });
+  expect([await count(), await count()]).toEqual([await count(), await count()]);
+  expect(asked.filter(({ text }) => text.startsWith('explain')).length).toBeLessThan(3);
+  own.database.removeListener('query', listen);
 });

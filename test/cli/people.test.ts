@@ -235,13 +235,16 @@ test('everything is seen after an unlock alone, and is in the trail', async () =
     expect.stringMatching(
       /development: command line,127\.0\.0\.1,look\.without-identity,hives,a test at the terminal/,
     ),
+    'end,1 entries,,,,,,,,',
     '',
   ]);
   const lines = (await firmgate('audit', 'export', '--action', 'share')).out.trimEnd().split('\n');
-  expect(lines.map((line) => (JSON.parse(line) as { action: string }).action)).toEqual([
+  expect(lines.map((line) => (JSON.parse(line) as { action?: string }).action)).toEqual([
     'share.give',
     'share.take',
+    undefined,
   ]);
+  expect(lines.at(-1)).toBe('{"end":{"entries":2}}');
 });
 
 test('staff and keys: links and secrets are shown once, and keys open what they are for', async () => {

@@ -55,13 +55,18 @@ export async function auditExport(
 ): Promise<void> {
   const client = await deskClient(output);
   let header = options.csv === true;
+  let count = 0;
   for await (const entry of client.exportAudit(filtersOf(options))) {
+    count++;
     if (options.csv === true) {
       const row = { ...entry, detail: JSON.stringify(entry.detail) };
       process.stdout.write(stringify([row], { header, record_delimiter: '\r\n', escape_formulas: true }));
       header = false;
     } else process.stdout.write(`${JSON.stringify(entry)}\n`);
   }
+  // As the service closes it: whoever keeps the file can see that it is whole.
+  const end = options.csv === true ? `end,${count} entries,,,,,,,,\r\n` : `{"end":{"entries":${count}}}\n`;
+  process.stdout.write(end);
 }
 
 /** `firmgate audit verify`: 1 where anything was changed, cut out, put in, or cut off. */

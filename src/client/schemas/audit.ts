@@ -15,6 +15,9 @@ export const auditEntrySchema = z
   })
   .meta({ id: 'AuditEntry' });
 
+/** The last line of an export: one without it was cut short. */
+export const auditEndSchema = z.strictObject({ end: z.strictObject({ entries: z.int() }) });
+
 const filters = {
   actor: z.string().min(1).max(400).optional(),
   action: z
@@ -52,6 +55,7 @@ export const auditVerificationSchema = z
   })
   .meta({ id: 'AuditVerification' });
 
+export type AuditEndDocument = z.infer<typeof auditEndSchema>;
 export type AuditEntryDocument = z.infer<typeof auditEntrySchema>;
 export type AuditQuery = z.input<typeof auditQuerySchema>;
 export type AuditVerification = z.infer<typeof auditVerificationSchema>;

@@ -6,6 +6,7 @@ import {
   auditExportQuerySchema,
   auditQuerySchema,
   auditVerificationQuerySchema,
+  type AuditEndDocument,
   type AuditEntryDocument,
 } from '../../client/schemas/audit.ts';
 import { entries, verifyTrail, type AuditEntry, type AuditFilter } from '../../store/audit/index.ts';
@@ -56,6 +57,7 @@ export function offerAudit(router: Router, database: Database): void {
       if (type === false) throw new Problem('not-acceptable');
       const documents = Readable.from(allEntries(database, filter));
       response.set({ 'Cache-Control': 'private, no-store', Vary: 'Authorization, Accept' }).type(type);
+      // Without its last line an export was cut short: whoever reads must not take it for whole.
       if (type === LINES) await pipeline(documents, asLines, response);
       else {
         const columns = [
@@ -68,7 +70,7 @@ export function offerAudit(router: Router, database: Database): void {
           escape_formulas: true,
           cast: { object: (each) => JSON.stringify(each) },
         });
-        await pipeline(documents, asCsv, response);
+        await pipeline(documents, withEndRow, asCsv, response);
       }
     })
     .options((_, response) => {
@@ -89,7 +91,21 @@ async function* allEntries(database: Database, filter: AuditFilter): AsyncGenera
 }
 
 async function* asLines(documents: AsyncIterable<AuditEntryDocument>): AsyncGenerator<string> {
-  for await (const document of documents) yield `${JSON.stringify(document)}\n`;
+  let count = 0;
+  for await (const document of documents) {
+    count++;
+    yield `${JSON.stringify(document)}\n`;
+  }
+  yield `${JSON.stringify({ end: { entries: count } } satisfies AuditEndDocument)}\n`;
+}
+
+async function* withEndRow(documents: AsyncIterable<AuditEntryDocument>): AsyncGenerator<object> {
+  let count = 0;
+  for await (const document of documents) {
+    count++;
+    yield document;
+  }
+  yield { seq: 'end', at: `${count} entries` };
 }
 
 function entryDocument({ origin, detail, ...entry }: AuditEntry): AuditEntryDocument {

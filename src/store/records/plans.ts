@@ -14,6 +14,7 @@ import {
 } from '../../core/sql/list.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
+import { costOf, type PlanNode } from './costs.ts';
 
 /** A statement with its slots open, and how its answer is read. */
 interface Kept {
@@ -36,7 +37,7 @@ export async function listStatement(on: Executor, access: Access, question: List
     forms.set(shape, form);
     lists.delete(shape);
   }
-  if (question.filter !== null || hasShares(access)) {
+  if (question.filter !== null) {
     const reading = access.selectList(question.collection, 'r');
     return { statement: listSql(access, question, form), reading };
   }
@@ -72,7 +73,6 @@ export async function countStatement(
 
 /** The statement that reads one record, kept for everybody of the same roles. */
 export function readStatement(access: Access, collection: string, id: string, lock: boolean): Kept {
-  if (hasShares(access)) return readSql(access, collection, id, lock);
   const { reads } = rememberedOf(access);
   const shape = `${shapeOf(access, { collection, filter: null })} ${lock}`;
   let kept = reads.get(shape);
@@ -114,13 +114,8 @@ interface Remembered {
 const remembered = new WeakMap<Rulebook, Remembered>();
 
 /** What is shared with a caller is theirs alone: nothing that is made of it serves anybody else. */
-function hasShares({ caller }: Access): boolean {
-  return caller.shared !== undefined;
-}
-
-function rememberedOf(access: Access): Remembered {
-  if (hasShares(access)) return forNobodyElse();
-  const { rulebook } = access;
+function rememberedOf({ rulebook, caller }: Access): Remembered {
+  if (caller.shared !== undefined) return forNobodyElse();
   let known = remembered.get(rulebook);
   if (known === undefined) {
     known = {
@@ -141,58 +136,10 @@ function forNobodyElse(): Remembered {
   };
 }
 
-/** A node of a plan, of EXPLAIN (FORMAT JSON). */
-interface PlanNode {
-  readonly 'Node Type': string;
-  readonly 'Total Cost': number;
-  readonly 'Plan Rows': number;
-  readonly 'Parent Relationship'?: string;
-  readonly Filter?: string;
-  readonly Plans?: readonly PlanNode[];
-}
-
 async function expectedCost(on: Executor, statement: Fragment): Promise<number> {
   const [row] = await run<{ 'QUERY PLAN': readonly { readonly Plan: PlanNode }[] }>(
     on,
     sql`explain (format json) ${statement}`,
   );
-  const { Plan: plan } = row!['QUERY PLAN'][0]!;
-  return plan['Total Cost'] + LOOKUP * lookups(plan) + RISK * atRisk(plan);
+  return costOf(row!['QUERY PLAN'][0]!.Plan);
 }
-
-/**
- * The planner takes an array that it does not know for ten items; how many rows it expects of the search that fills
- * it stands in the plan, so the look-ups that it left out are added, each for a page read at random.
- */
-function lookups(node: PlanNode): number {
-  const own = node['Parent Relationship'] === 'InitPlan' ? Math.max(0, node['Plan Rows'] - 10) : 0;
-  return (node.Plans ?? []).reduce((sum, each) => sum + lookups(each), own);
-}
-
-/** PostgreSQL's own random_page_cost. */
-const LOOKUP = 4;
-
-/**
- * A search that goes through rows in order and stops when enough of them passed a filter is cheap only if those that
- * pass are many and lie everywhere. Where they do not, it reads everything: that is what is at risk.
- */
-function atRisk(node: PlanNode): number {
-  const below = node.Plans ?? [];
-  const own = node['Node Type'] === 'Limit' ? below.filter(stopsEarly) : [];
-  const wholes = own.reduce((sum, each) => sum + each['Total Cost'], 0);
-  return below.reduce((sum, each) => sum + atRisk(each), wholes);
-}
-
-/** Is a filter met on the way, before anything that takes in all of its rows? */
-function stopsEarly(node: PlanNode): boolean {
-  if (gathering.has(node['Node Type']) || node['Parent Relationship'] === 'InitPlan') return false;
-  return node.Filter !== undefined || (node.Plans ?? []).some(stopsEarly);
-}
-
-const gathering: ReadonlySet<string> = new Set(['Sort', 'Aggregate', 'Limit', 'Materialize', 'Hash']);
-
-/**
- * How much of what is at risk counts. Measured on a million records (docs/performance.md): with more, searches that do
- * find rows everywhere are put in slower forms; with less, a caller who may read nothing waits for the whole table.
- */
-const RISK = 0.02;

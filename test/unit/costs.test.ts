@@ -1,0 +1,42 @@
+import { expect, test } from 'vitest';
+import { costOf, type PlanNode } from '../../src/store/records/costs.ts';
+
+/** What is added to the planner’s own cost, by plans as it writes them. */
+const node = (type: string, cost: number, rows = 1, more: Partial<PlanNode> = {}): PlanNode => ({
+  'Node Type': type,
+  'Total Cost': cost,
+  'Plan Rows': rows,
+  ...more,
+});
+const added = (plan: PlanNode) => costOf(plan) - plan['Total Cost'];
+
+test('a plan costs what the planner says', () => {
+  expect(costOf(node('Seq Scan', 100))).toBe(100);
+  expect(added(node('Seq Scan', 100, 50, { Filter: '(open)' }))).toBe(0);
+  expect(added(node('Sort', 100, 50, { Plans: [node('Seq Scan', 90, 50)] }))).toBe(0);
+});
+
+test('a set of ids that is worked out first costs a look-up for each beyond ten', () => {
+  const first = (rows: number) => node('Index Scan', 20, rows, { 'Parent Relationship': 'InitPlan' });
+  expect(added(node('Bitmap Heap Scan', 100, 1, { Plans: [first(25)] }))).toBe(60);
+  expect(added(node('Bitmap Heap Scan', 100, 1, { Plans: [first(10)] }))).toBe(0);
+  expect(added(node('Bitmap Heap Scan', 100, 1, { Plans: [first(3)] }))).toBe(0);
+  expect(added(node('Bitmap Heap Scan', 100, 1, { Plans: [node('Index Scan', 20, 25)] }))).toBe(0);
+  expect(
+    added(node('Limit', 100, 1, { Plans: [node('Sort', 90, 1, { Plans: [first(25), first(12)] })] })),
+  ).toBe(68);
+});
+
+test('a search that stops early is at risk where it meets a filter on the way, and nothing that takes in all rows', () => {
+  const filtered = node('Index Scan', 1_000, 5, { Filter: '(keeper = $1)' });
+  const limit = (...below: PlanNode[]) => node('Limit', 100, 1, { Plans: below });
+  expect(added(limit(filtered))).toBe(20);
+  expect(added(limit(node('Index Scan', 1_000, 5)))).toBe(0);
+  expect(added(limit(node('Nested Loop', 500, 5, { Plans: [node('Index Scan', 20), filtered] })))).toBe(10);
+  for (const whole of ['Sort', 'Aggregate', 'Materialize', 'Hash'])
+    expect(added(limit(node(whole, 1_100, 5, { Plans: [filtered] })))).toBe(0);
+  expect(added(limit({ ...filtered, 'Parent Relationship': 'InitPlan' }))).toBe(0);
+  expect(added(node('Nested Loop', 100, 1, { Plans: [filtered] }))).toBe(0);
+  // One limit inside another: each is looked at by itself.
+  expect(added(limit(node('Append', 50, 1, { Plans: [limit(filtered), limit(filtered)] })))).toBe(40);
+});
