@@ -49,6 +49,7 @@ async function main(): Promise<number> {
     databaseUrl,
     host: '127.0.0.1',
     proxies: [],
+    origins: [],
     port,
     issuers: [],
     leeway: 30,

@@ -26,6 +26,10 @@ program
   .option('--database <url>', 'the PostgreSQL database (default: DATABASE_URL)')
   .option('--issuers <file>', 'the file that lists the issuers whose tokens are accepted')
   .option('--proxies <addresses...>', 'proxies in front whose X-Forwarded headers count, such as 127.0.0.1')
+  .option(
+    '--origins <origins...>',
+    'web pages of these origins may ask of the records, such as https://members.hollowoak.example',
+  )
   .option('--smtp <url>', 'the mail server that letters go out through (also SMTP_URL)')
   .option('--outbox <folder>', 'put letters into this folder instead, as .eml files')
   .option('--from <sender>', 'who letters come from')

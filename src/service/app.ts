@@ -1,4 +1,5 @@
 import { randomUUID } from 'node:crypto';
+import cors from 'cors';
 import express, { type Express, type RequestHandler } from 'express';
 import helmet from 'helmet';
 import type { JWK } from 'jose';
@@ -79,6 +80,7 @@ export function createApp({
     }),
   );
   app.use(refuseNul);
+  app.use(['/v1/records', '/v1/me', '/v1/invitations', '/v1/openapi.json'], fromPages(config.origins));
   app.use(aboutRoutes(database, callers, isReady));
   app.use('/v1', refuseUntilReady(isReady));
   const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
@@ -107,6 +109,29 @@ export function createApp({
   });
   app.use(problemHandler(logger));
   return app;
+}
+
+/**
+ * Web pages of other origins (Fetch, section 3.2): those of the settings may ask, with a token that they bring along themselves. No
+ * cookie counts there, so none is let along. All others are answered as ever, without the words that a browser waits for.
+ */
+function fromPages(origins: readonly string[]): RequestHandler {
+  if (origins.length === 0) return (_, __, next) => next();
+  const answer = cors({
+    origin: [...origins],
+    methods: ['GET', 'HEAD', 'POST', 'PATCH', 'DELETE'],
+    allowedHeaders: [
+      'Authorization', 'Content-Type', 'If-Match', 'If-None-Match', 'Firmgate-Rehearsal', 'X-Request-ID', 'traceparent',
+    ],
+    exposedHeaders: ['ETag', 'Link', 'Location', 'Retry-After', 'Firmgate-Rehearsal', 'X-Request-ID'],
+    maxAge: 600,
+  }); // prettier-ignore
+  return (request, response, next) => {
+    const isPreflight = request.headers['access-control-request-method'] !== undefined;
+    // Any other OPTIONS asks what is offered here.
+    if (request.method === 'OPTIONS' && !isPreflight) next();
+    else answer(request, response, next);
+  };
 }
 
 /** U+0000 stands in no name and no value, as PostgreSQL holds it nowhere: so nothing that it could name is there. */

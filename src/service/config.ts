@@ -57,6 +57,8 @@ export interface ServiceConfig {
   readonly host: string;
   /** Addresses or networks of proxies in front, whose word on who asks, and over what, is taken; empty: nobody’s. */
   readonly proxies: readonly string[];
+  /** Web pages of these origins may ask of the records from a browser; empty: only those of the service’s own. */
+  readonly origins: readonly string[];
   /** 0: any free port. */
   readonly port: number;
   readonly issuers: readonly IssuerConfig[];

@@ -52,10 +52,11 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     proofKey: await proofKey(),
     isReady: () => state.ready,
   });
-  const server = createServer(app);
-  // Slow senders are cut off before they can hold every connection.
-  server.requestTimeout = 30_000;
-  server.headersTimeout = 10_000;
+  // Slow senders are cut off before they can hold every connection: looked at each second, or it would be half a minute later.
+  const server = createServer(
+    { headersTimeout: 10_000, requestTimeout: 30_000, connectionsCheckingInterval: 1_000 },
+    app,
+  );
   await listen(server, config);
   const ready = prepare(database, logger, state);
   // Whoever waits for it is told; nobody waiting must not end the process.

@@ -4,6 +4,7 @@ import { parse as parseArray } from 'postgres-array';
 import type { Fragment } from '../core/sql/fragment.ts';
 import { JsonDocument } from '../core/types/types.ts';
 import { formatTimestamp } from '../core/types/values.ts';
+import { KeepingClient, OTHER_RESULT_TYPE } from './kept.ts';
 
 /** The database, or a transaction on it. Functions of the store take one and answer rows, never a builder. */
 export type Database = Knex;
@@ -38,7 +39,7 @@ const readers = new Map<number, (text: string) => unknown>([
  */
 export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
   return knexFactory({
-    client: 'pg',
+    client: KeepingClient as unknown as typeof Knex.Client,
     connection: {
       connectionString: url,
       application_name: 'firmgate',
@@ -67,26 +68,22 @@ export async function run<Row = Record<string, unknown>>(on: Executor, statement
 }
 
 /**
- * The same for a statement that comes again and again with other values: each connection parses and plans it once.
- * Only for texts that the rules alone make, never for one with a caller's filter or order in it, since every text
- * stays in the memory of each connection. One that selects `*` must stand outside of transactions: it is asked once
- * more where a table has got another column since. Past the limit statements run as with `run`.
+ * The same for a statement that comes again and again with other values: each connection parses and plans it once, and holds the
+ * last five hundred of such. Only for texts that the rules alone make, never for one with a caller's filter or order in it. One
+ * that selects `*` must stand outside of transactions: it is asked once more where a table has got another column since.
  */
 export async function runKept<Row = Record<string, unknown>>(
   on: Executor,
   statement: Fragment,
 ): Promise<Row[]> {
-  const name = isPassing(on) ? null : keptName(statement.text);
-  if (name === null) return run(on, statement);
+  if (isPassing(on)) return run(on, statement);
   try {
     const raw = on.raw(statement.text, statement.values as Knex.RawBinding[]);
-    const result = (await raw.options({ name })) as { rows: Row[] };
+    const result = (await raw.options({ kept: true })) as { rows: Row[] };
     return result.rows;
   } catch (error) {
     if ((error as { code?: unknown }).code !== OTHER_RESULT_TYPE) throw error;
-    // A table has got another column since: from now on the text goes by another name.
-    keptNames.delete(statement.text);
-    // A transaction is lost with its statement: whoever began it does it anew.
+    // A table has got another column since. A transaction is lost with its statement: whoever began it does it anew.
     if (on.isTransaction === true) throw error;
     return run(on, statement);
   }
@@ -105,24 +102,6 @@ function isPassing(on: Executor): boolean {
   if ((on.userParams as { passing?: unknown } | undefined)?.passing === true) return true;
   const around = (on as Knex.Transaction).parentTransaction;
   return around !== undefined && isPassing(around);
-}
-
-/** SQLSTATE of “cached plan must not change result type”. */
-const OTHER_RESULT_TYPE = '0A000';
-
-/** Texts kept at most: what a hundred collections and a handful of roles need, a few megabytes a connection. */
-const KEPT_STATEMENTS = 1_000;
-const keptNames = new Map<string, string>();
-let namesGiven = 0;
-
-function keptName(text: string): string | null {
-  let name = keptNames.get(text);
-  if (name === undefined) {
-    if (namesGiven >= KEPT_STATEMENTS) return null;
-    name = `kept_${namesGiven++}`;
-    keptNames.set(text, name);
-  }
-  return name;
 }
 
 /** `2026-05-01 12:00:00.5+00`, as the server writes it in UTC, in the one shape of a timestamp. */

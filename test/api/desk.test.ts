@@ -250,6 +250,22 @@ describe('keys', () => {
 });
 
 describe('an unlock', () => {
+  test('does not outlast the level that it was given to, whichever way the level goes', async () => {
+    await world.desk.unlock('to change levels', 10);
+    const session = await at('publisher');
+    const level = (to: Level) => world.desk.changeStaff('publisher@hollowoak.example', { level: to });
+    const open = async () => (await world.ask('GET', '/v1/desk/session', session)).json.unlock !== null;
+    for (const to of ['viewer', 'manager'] as const) {
+      await world.ask('POST', '/v1/desk/unlock', { ...session, body: { reason: 'to see it end' } });
+      expect(await open()).toBe(true);
+      await level('publisher');
+      expect(await open(), 'the same level').toBe(true);
+      await level(to);
+      await level('publisher');
+      expect(await open(), to).toBe(false);
+    }
+  });
+
   test('needs a reason, lasts 60 minutes at most, and ends with its time, by hand, and with the session', async () => {
     const session = await at('publisher');
     const unlock = (body: object) => world.ask('POST', '/v1/desk/unlock', { ...session, body });

@@ -1,3 +1,4 @@
+import { connect } from 'node:net';
 import { gzipSync } from 'node:zlib';
 import { monitorEventLoopDelay } from 'node:perf_hooks';
 import fc from 'fast-check';
@@ -24,9 +25,11 @@ test identity ada { email "ada@hollowoak.example" roles keeper }
 test identity ben { email "ben@hollowoak.example" }
 `;
 
+const PAGE = 'https://members.hollowoak.example';
+
 let world: World;
 beforeAll(async () => {
-  world = await openWorld(rulebook);
+  world = await openWorld(rulebook, { origins: [PAGE] });
 });
 afterAll(() => world.close());
 
@@ -488,7 +491,7 @@ test('no request by the description of the service ends in a fault of the servic
         Object.entries(query).map(([name, each]): [string, string] => [name, each.toWellFormed()]),
       );
       const isDesk = /^\/(v1\/desk|scim)/.test(path);
-      const response = await fetch(`${world.service.url}${path}?${search}`, {
+      const response = await fetch(`${world.service.url}${path}?${search.toString()}`, {
         method: route.method.toUpperCase(),
         redirect: 'manual',
         headers: {
@@ -501,10 +504,84 @@ test('no request by the description of the service ends in a fault of the servic
       await response.arrayBuffer();
       if (response.status < 300) fine++;
       else wrong++;
-      expect(response.status, `${route.method} ${path}?${search} ${JSON.stringify(body)}`).toBeLessThan(500);
+      expect(
+        response.status,
+        `${route.method} ${path}?${search.toString()} ${JSON.stringify(body)}`,
+      ).toBeLessThan(500);
     }),
     { numRuns: count, seed: Number(process.env.FUZZ_SEED ?? 11), endOnFailure: true },
   );
   console.log(`fuzzed: ${count} requests, ${fine} carried out, ${wrong} refused, none failed`);
   expect(fine).toBeGreaterThan(count / 100);
 }, 600_000);
+
+describe('web pages of other origins', () => {
+  const from = (origin: string, method: string, path: string, more: Record<string, string> = {}) =>
+    world.ask(method, path, { headers: { origin, ...more } });
+  const preflight = {
+    'access-control-request-method': 'PATCH',
+    'access-control-request-headers': 'authorization,if-match',
+  };
+
+  test('of the settings may ask of the records, with a token and no cookie', async () => {
+    const { status, headers } = await from(PAGE, 'OPTIONS', '/v1/records/notices/x', preflight);
+    expect([
+      status,
+      headers.get('access-control-allow-origin'),
+      headers.get('access-control-allow-credentials'),
+    ]).toEqual([204, PAGE, null]);
+    expect(headers.get('access-control-allow-methods')).toContain('PATCH');
+    expect(headers.get('access-control-allow-headers')).toContain('If-Match');
+    expect(headers.get('vary')).toContain('Origin');
+    const read = await world.ask('GET', '/v1/records/notices?limit=1', {
+      as: 'ada',
+      headers: { origin: PAGE },
+    });
+    expect([read.status, read.headers.get('access-control-allow-origin')]).toEqual([200, PAGE]);
+    expect(read.headers.get('access-control-expose-headers')).toContain('Link');
+    // A refusal is for the page to read, too.
+    const refused = await from(PAGE, 'GET', '/v1/records/nothing');
+    expect([refused.status, refused.headers.get('access-control-allow-origin')]).toEqual([404, PAGE]);
+    expect((await from(PAGE, 'OPTIONS', '/v1/records/notices')).headers.get('allow')).toContain('POST');
+  });
+
+  test.each([
+    'https://elsewhere.example',
+    'null',
+    `${PAGE}.elsewhere.example`,
+    'http://members.hollowoak.example',
+  ])('%s may not', async (origin) => {
+    for (const [method, more] of [
+      ['OPTIONS', preflight],
+      ['GET', {}],
+    ] as const) {
+      const { headers } = await from(origin, method, '/v1/records/notices', more);
+      expect(headers.get('access-control-allow-origin')).toBe(null);
+    }
+  });
+
+  test('never reach the desk or provisioning', async () => {
+    for (const path of ['/v1/desk/overview', '/scim/v2/Users', '/v1/health'])
+      for (const [method, more] of [
+        ['OPTIONS', preflight],
+        ['GET', {}],
+      ] as const)
+        expect((await from(PAGE, method, path, more)).headers.get('access-control-allow-origin'), path).toBe(
+          null,
+        );
+  });
+});
+
+test('a sender who takes their time over the headers is cut off after ten seconds', async () => {
+  const { hostname, port } = new URL(world.service.url);
+  const began = performance.now();
+  const socket = connect(Number(port), hostname);
+  socket.on('error', () => undefined);
+  socket.write('GET /v1/health HTTP/1.1\r\nHost: x\r\n');
+  const drip = setInterval(() => socket.write('X-A: b\r\n'), 500);
+  await new Promise((resolve) => socket.once('close', resolve));
+  clearInterval(drip);
+  expect((performance.now() - began) / 1_000).toBeGreaterThan(8);
+  // Two seconds more on an idle machine.
+  expect((performance.now() - began) / 1_000).toBeLessThan(25);
+});

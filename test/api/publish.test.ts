@@ -48,6 +48,7 @@ test('what is published holds for the very next request, on every process', asyn
       databaseUrl: world.url,
       host: '127.0.0.1',
       proxies: [],
+      origins: [],
       port: 0,
       issuers: [],
       leeway: 5,

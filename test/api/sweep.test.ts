@@ -121,6 +121,7 @@ describe('a sweep of the demo', () => {
         databaseUrl: world.url,
         host: '127.0.0.1',
         proxies: [],
+        origins: [],
         port: 0,
         issuers: [],
         leeway: 5,

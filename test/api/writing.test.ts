@@ -10,7 +10,7 @@ import type { ListQuestion } from '../../src/core/sql/list.ts';
 import { collectionOf } from '../../src/core/types/schema.ts';
 import type { Value } from '../../src/core/types/types.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
-import { run, type Executor } from '../../src/store/connection.ts';
+import { connect, run, runKept, type Executor } from '../../src/store/connection.ts';
 import { DatabaseUnavailable } from '../../src/store/failures.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish } from '../../src/store/publish/index.ts';
@@ -443,16 +443,16 @@ test('a write refers where a reference is given, and not where one is taken away
 
 test('the planner is asked once for each shape of question, and only what comes again and again is kept', async () => {
   const access = accessOf(person(5));
-  const asked: { text: string; name: string | undefined }[] = [];
-  const listen = ({ sql: text, options }: { sql: string; options?: { name?: string } }) =>
-    asked.push({ text, name: options?.name });
+  const asked: { text: string; kept: boolean }[] = [];
+  const listen = ({ sql: text, options }: { sql: string; options?: { kept?: boolean } }) =>
+    asked.push({ text, kept: options?.kept === true });
   own.database.on('query', listen);
   /** How many plans were looked at, and whether the statement itself was kept. */
   const how = async (of: Access, more: Partial<ListQuestion> = {}) => {
     asked.length = 0;
     await listRecords(own.database, of, page(more));
-    const { name } = asked.at(-1)!;
-    return [asked.filter(({ text }) => text.startsWith('explain')).length > 0, name !== undefined];
+    const { kept } = asked.at(-1)!;
+    return [asked.filter(({ text }) => text.startsWith('explain')).length > 0, kept];
   };
   const byId = { field: 'id', descending: false };
   const [code, size] = ['code', 'size'].map((field) => ({ field, descending: false }));
@@ -484,4 +484,50 @@ test('the planner is asked once for each shape of question, and only what comes 
   expect([await count(), await count()]).toEqual([await count(), await count()]);
   expect(asked.filter(({ text }) => text.startsWith('explain')).length).toBeLessThan(3);
   own.database.removeListener('query', listen);
+});
+
+test('a connection holds the last five hundred statements prepared, and gives the oldest back', async () => {
+  const one = connect({ url: own.url, poolSize: 1 });
+  try {
+    const nth = (n: number) => ({ text: `select ${n} + ?::integer as sum`, values: [n] });
+    const names = async () =>
+      (
+        await run<{ name: string; statement: string }>(
+          one,
+          sql`select name, statement from pg_prepared_statements`,
+        )
+      )
+        .map(({ statement }) => Number(/select (\d+)/.exec(statement)?.[1]))
+        .toSorted((a, b) => a - b);
+    for (let n = 0; n < 700; n++) expect((await runKept<{ sum: number }>(one, nth(n)))[0]!.sum).toBe(2 * n);
+    expect(await names()).toEqual(Array.from({ length: 500 }, (_, n) => n + 200));
+    // What was given back is prepared again, and what is asked for stays.
+    await runKept(one, nth(200));
+    await runKept(one, nth(0));
+    const now = await names();
+    expect([now.length, now.includes(200), now.includes(0), now.includes(201)]).toEqual([
+      500,
+      true,
+      true,
+      false,
+    ]);
+    // Within a transaction, too, and one that has failed takes nothing with it.
+    await expect(
+      one.transaction(async (on) => {
+        await run(on, sql`select 1 / 0`).catch(() => undefined);
+        await runKept(on, nth(1));
+      }),
+    ).rejects.toThrow(/current transaction is aborted/);
+    expect((await runKept<{ sum: number }>(one, nth(1)))[0]!.sum).toBe(2);
+    // A table that has got another column: the question is asked once more, by another name.
+    await run(one, sql`create table wide (a integer)`);
+    const wide = { text: 'select * from wide where a > ?', values: [0] };
+    expect(await runKept(one, wide)).toEqual([]);
+    await run(one, sql`alter table wide add column b integer`);
+    await run(one, sql`insert into wide values (1, 2)`);
+    expect(await runKept(one, wide)).toEqual([{ a: 1, b: 2 }]);
+    expect(await runKept(one, wide)).toEqual([{ a: 1, b: 2 }]);
+  } finally {
+    await one.destroy();
+  }
 });

@@ -56,6 +56,7 @@ export interface WorldOptions {
   readonly databaseUrl?: (url: string) => string | Promise<string>;
   readonly consoleFolder?: string;
   readonly post?: PostConfig;
+  readonly origins?: readonly string[];
 }
 
 export const demoRulebook: readonly Source[] = readdirSync('demo/rulebook').map((name) => ({
@@ -77,6 +78,7 @@ export async function openWorld(
       databaseUrl,
       host: '127.0.0.1',
       proxies: [],
+      origins: options.origins ?? [],
       port: 0,
       issuers: (options.issuers ?? []).map(issuerConfig),
       leeway: 5,

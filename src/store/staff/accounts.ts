@@ -42,6 +42,7 @@ export async function setStaff(
         returning id, level, xmax = 0 as created`,
     );
     await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(row!.id)}::uuid`);
+    await endUnlock(transaction, `staff:${row!.id}`, actor);
     // Whoever was to be the first manager by a link is no longer the first.
     await run(transaction, sql`delete from gate.staff_links where email is null`);
     await note(transaction, actor, row!.created ? 'staff.create' : 'staff.password', email, {
@@ -101,11 +102,11 @@ export async function changeStaff(
       transaction,
       sql`update gate.staff set level = ${value(after.level)}, active = ${value(after.active)} where id = ${value(before.id)}::uuid`,
     );
-    if (!after.active) {
+    if (!after.active)
       await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(before.id)}::uuid`);
-      // Nor is anything open for whoever is let in again.
+    // An unlock was given to somebody of that level who was let in: it opens nothing for another, nor later.
+    if (!after.active || after.level !== before.level)
       await endUnlock(transaction, `staff:${before.id}`, actor);
-    }
     await note(transaction, actor, 'staff.change', email, {
       ...(after.level === before.level ? {} : { level: { was: before.level, is: after.level } }),
       ...(after.active === before.active ? {} : { active: { was: before.active, is: after.active } }),

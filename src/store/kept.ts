@@ -1,0 +1,87 @@
+import { createHash } from 'node:crypto';
+import type { Knex } from 'knex';
+// The dialect is made to be extended, and comes without types of its own.
+// oxlint-disable-next-line typescript/ban-ts-comment
+// @ts-expect-error
+import PostgresDialect from 'knex/lib/dialects/postgres/index.js';
+import { LRUCache } from 'lru-cache';
+
+/** Statements that one connection holds prepared at most: what a hundred collections and a handful of roles need, some megabytes. */
+export const KEPT_STATEMENTS = 500;
+
+/** SQLSTATE of “cached plan must not change result type”. */
+export const OTHER_RESULT_TYPE = '0A000';
+
+/** What is asked of the dialect for one statement: see the source of knex. */
+interface Asked {
+  readonly sql: string;
+  options?: { name?: string; kept?: boolean };
+}
+
+interface Connection {
+  query(text: string): Promise<unknown>;
+  /** pg's own notes on what it has prepared, by name. */
+  readonly connection: { readonly parsedStatements: Record<string, unknown> };
+}
+
+const Dialect = PostgresDialect as new (config: Knex.Config) => {
+  _query(connection: Connection, asked: Asked): Promise<unknown>;
+};
+
+/**
+ * The dialect, with statements that are kept: each connection parses and plans them once, and holds the last that were asked for.
+ * One that has not been asked for longest makes room for another. A name is a digest of its text, so that no two texts ever share
+ * one, on whichever connection.
+ */
+export class KeepingClient extends Dialect {
+  override async _query(connection: Connection, asked: Asked): Promise<unknown> {
+    if (asked.options?.kept !== true) return super._query(connection, asked);
+    const name = await nameOn(connection, asked.sql);
+    asked.options = name === null ? {} : { name };
+    try {
+      return await super._query(connection, asked);
+    } catch (error) {
+      if ((error as { code?: unknown }).code === OTHER_RESULT_TYPE) prepareAnew(asked.sql);
+      throw error;
+    }
+  }
+}
+
+/** Texts whose tables have changed since they were prepared, with how often: they go by other names. */
+const changed = new LRUCache<string, number>({ max: 10_000 });
+
+/** From now on the text is prepared anew, by another name. */
+function prepareAnew(text: string): void {
+  const digest = digestOf(text);
+  changed.set(digest, (changed.get(digest) ?? 0) + 1);
+}
+
+const held = new WeakMap<Connection, LRUCache<string, true>>();
+
+/** The name of a statement on a connection; null where no room could be made. */
+async function nameOn(connection: Connection, text: string): Promise<string | null> {
+  let names = held.get(connection);
+  if (names === undefined) {
+    names = new LRUCache({ max: KEPT_STATEMENTS });
+    held.set(connection, names);
+  }
+  const digest = digestOf(text);
+  const name = `kept_${digest}_${changed.get(digest) ?? 0}`;
+  if (names.get(name) === undefined && names.size >= KEPT_STATEMENTS) {
+    const oldest = [...names.rkeys()][0]!;
+    try {
+      await connection.query(`deallocate "${oldest}"`);
+    } catch {
+      // Within a transaction that has failed nothing can be given back; nor will the statement itself be carried out.
+      return null;
+    }
+    delete connection.connection.parsedStatements[oldest];
+    names.delete(oldest);
+  }
+  names.set(name, true);
+  return name;
+}
+
+function digestOf(text: string): string {
+  return createHash('sha256').update(text).digest('hex').slice(0, 32);
+}
