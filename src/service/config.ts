@@ -32,6 +32,8 @@ const issuerSchema = z.strictObject({
   person: z.string().min(1).max(100).default('sub'),
   /** Whether somebody whom nobody knows yet is added to people, without a role, at their first token. */
   newcomers: z.enum(['refuse', 'admit']).default('refuse'),
+  /** Whether a newcomer with a verified address that staff have entered is taken for that person. */
+  byAddress: z.enum(['refuse', 'link']).default('refuse'),
   /** Seconds that a fetched key set is kept. */
   keep: z.number().min(1).max(86_400).default(600),
   /** Seconds between two fetches of it, at least. */

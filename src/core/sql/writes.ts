@@ -146,6 +146,8 @@ export function insertSql(collection: Collection, values: NewValues): Fragment {
   const fields = [...collection.fields.values()];
   const names = commaList(fields.map((field) => identifier(field.name)));
   const row = commaList(fields.map((field) => typed(values.get(field.name) ?? null, field.type)));
+  if (collection.name === PEOPLE && (values.get('email') ?? null) !== null)
+    return sql`insert into ${table(PEOPLE)} (${names}, _email_claimed) values (${row}, true)`;
   return sql`insert into ${table(collection.name)} (${names}) values (${row})`;
 }
 
@@ -155,10 +157,13 @@ export function updateSql(collection: Collection, id: string, changes: NewValues
     ([name, bound]) =>
       sql`${identifier(name)} = ${changed(collection.fields.get(name)!, bound, identifier(name))}`,
   );
-  // A new address is nobody's yet, as far as we know; one that stays the same stays verified.
+  // A new address is nobody's yet, as far as we know: only claimed. One that stays the same stays as sure as it was.
   if (collection.name === PEOPLE && changes.has('email')) {
     const address = typed(changes.get('email')!, simpleTypes.text);
     set.push(sql`_email_verified = (_email_verified and email is not distinct from ${address})`);
+    set.push(
+      sql`_email_claimed = case when email is not distinct from ${address} then _email_claimed else ${address} is not null end`,
+    );
   }
   return sql`update ${table(collection.name)} set ${commaList(set)} where id = ${value(id)}::uuid`;
 }

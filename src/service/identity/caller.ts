@@ -166,8 +166,8 @@ export class CallerFinder {
       this.#logger.info({ fault: verified.fault, claim: verified.claim }, 'token refused');
       throw invalidToken(verified.claim === undefined ? null : `${verified.claim} must be ${verified.must}`);
     }
-    const { issuer, subject, claims, newcomers } = verified;
-    if (!verified.development) return { kind: 'login', issuer, subject, claims, newcomers };
+    const { issuer, subject, claims, newcomers, byAddress } = verified;
+    if (!verified.development) return { kind: 'login', issuer, subject, claims, newcomers, byAddress };
     if (!verified.audiences.has(RECORDS_AUDIENCE)) throw invalidToken();
     return { kind: 'test identity', name: verified.subject };
   }
@@ -232,4 +232,7 @@ export interface Stranger {
 /** How a token of an application's own issuer, or of the development issuer, or none, says who calls. */
 type TokenCredentials =
   | Exclude<Credentials, { kind: 'login' }>
-  | (Extract<Credentials, { kind: 'login' }> & { readonly newcomers: boolean });
+  | (Extract<Credentials, { kind: 'login' }> & {
+      readonly newcomers: boolean;
+      readonly byAddress: 'refuse' | 'link';
+    });

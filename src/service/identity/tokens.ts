@@ -38,7 +38,7 @@ export class TokenVerifier {
   constructor(issuers: readonly IssuerConfig[], leeway: number, development: JWK | null, proof: SigningKey) {
     this.#leeway = leeway;
     for (const config of issuers) {
-      const { issuer, audience, algorithms, person, newcomers } = config;
+      const { issuer, audience, algorithms, person, newcomers, byAddress } = config;
       if (issuer === DEVELOPMENT_ISSUER || issuer === PROOF_ISSUER)
         throw new ConfigError(`${issuer} is a name that the service keeps for itself`);
       this.#issuers.set(issuer, {
@@ -48,6 +48,7 @@ export class TokenVerifier {
         development: false,
         person,
         newcomers: newcomers === 'admit',
+        byAddress,
       });
     }
     this.#issuers.set(PROOF_ISSUER, {
@@ -57,6 +58,7 @@ export class TokenVerifier {
       development: true,
       person: 'sub',
       newcomers: false,
+      byAddress: 'refuse',
     });
     if (development !== null) {
       this.#issuers.set(DEVELOPMENT_ISSUER, {
@@ -66,6 +68,7 @@ export class TokenVerifier {
         development: true,
         person: 'sub',
         newcomers: false,
+        byAddress: 'refuse',
       });
     }
   }
@@ -120,6 +123,7 @@ export class TokenVerifier {
       audiences: new Set([payload.aud ?? []].flat()),
       development: trusted.development,
       newcomers: trusted.newcomers,
+      byAddress: trusted.byAddress,
       expires: payload.exp!,
       claims: payload,
     };
@@ -154,6 +158,8 @@ export interface VerifiedToken {
   readonly development: boolean;
   /** Whether somebody whom nobody knows is added to people. */
   readonly newcomers: boolean;
+  /** Whether the verified address of a newcomer tells who they are. */
+  readonly byAddress: 'refuse' | 'link';
   /** All that the token says. */
   readonly claims: Readonly<Record<string, unknown>>;
   /** Seconds since 1970. */
@@ -167,4 +173,6 @@ interface TrustedIssuer {
   readonly development: boolean;
   readonly person: string;
   readonly newcomers: boolean;
+  /** Whether the verified address of a newcomer tells who they are. */
+  readonly byAddress: 'refuse' | 'link';
 }

@@ -4,6 +4,7 @@ import { sql, value } from '../../core/sql/fragment.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Executor } from '../connection.ts';
 import { addLogin, addPerson } from '../people/change.ts';
+import { takeBackClaims } from '../people/claimed.ts';
 import { hashOf } from '../secrets.ts';
 import { stateSql, type InvitationState } from './invitations.ts';
 
@@ -45,6 +46,7 @@ export async function acceptInvitation(
     // One that is not marked as sent was, where somebody has its code: the service was stopped before it could.
     if (invitation.state !== 'open' && invitation.state !== 'not sent')
       return { kind: 'over', state: invitation.state };
+    await takeBackClaims(transaction, invitation.email);
     const person = await personOf(transaction, rulebook, invitation.email, invited);
     if (typeof person !== 'string') return person;
     await giveRoles(transaction, person, invitation);
@@ -106,7 +108,8 @@ async function personOf(
   if (!(await addLogin(on, known.id, { issuer, subject }))) return { kind: 'login taken' };
   await run(
     on,
-    sql`update records.people set email = coalesce(email, ${value(email)}), _email_verified = _email_verified or lower(coalesce(email, ${value(email)})) = ${value(email)}, updated_at = greatest(updated_at, now())
+    sql`update records.people set email = coalesce(email, ${value(email)}), _email_verified = _email_verified or lower(coalesce(email, ${value(email)})) = ${value(email)},
+      _email_claimed = _email_claimed and lower(email) is distinct from ${value(email)}, updated_at = greatest(updated_at, now())
       where id = ${value(known.id)}::uuid`,
   );
   return known.id;

@@ -9,6 +9,7 @@ import * as fifth from './0005-shares.ts';
 import * as sixth from './0006-invitations.ts';
 import * as seventh from './0007-provisioning.ts';
 import * as eighth from './0008-json-and-times.ts';
+import * as ninth from './0009-claimed-addresses.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -19,6 +20,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0006-invitations': sixth,
   '0007-provisioning': seventh,
   '0008-json-and-times': eighth,
+  '0009-claimed-addresses': ninth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

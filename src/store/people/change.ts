@@ -101,7 +101,8 @@ export async function changePerson(
       await run(
         transaction,
         sql`update records.people set name = ${value(after.name)}::text, _active = ${value(after.active)}, updated_at = greatest(updated_at, now()),
-          _email_verified = _email_verified and email is not distinct from ${value(after.email)}::text, email = ${value(after.email)}::text
+          _email_verified = _email_verified and email is not distinct from ${value(after.email)}::text,
+          _email_claimed = _email_claimed and email is not distinct from ${value(after.email)}::text, email = ${value(after.email)}::text
           where id = ${value(before.id)}::uuid`,
       );
       const changed = Object.fromEntries(keys.map((key) => [key, { was: before[key], is: after[key] }]));

@@ -5,11 +5,23 @@ import { sql, value } from '../../core/sql/fragment.ts';
 import { atTheMachine, note } from '../audit/index.ts';
 import { run, type Database } from '../connection.ts';
 import { addLogin, addPerson, subjectOf } from './change.ts';
+import { takeBackClaims } from './claimed.ts';
 
 export interface Newcomer {
   readonly issuer: string;
   readonly subject: string;
   readonly claims: Readonly<Record<string, unknown>>;
+  /** Whether somebody whom staff or a provider have entered with the verified address is who comes. */
+  readonly byAddress: 'refuse' | 'link';
+}
+
+/** Who has an address already. */
+interface Holder {
+  readonly id: string;
+  readonly active: boolean;
+  readonly identity: boolean;
+  /** Does a token of this issuer speak for them already? */
+  readonly login: boolean;
 }
 
 /** A name longer than this is no name. */
@@ -17,14 +29,14 @@ const LONGEST_NAME = 200;
 
 /**
  * Adds somebody at their first token, without a role: with their name, and with their address where the issuer has verified it
- * and nobody else has it. They are never taken for somebody who has that address already: an address that another issuer
- * says is no proof of being that person. `known`: there is such a login, so they were let out. `cannot`: the application
+ * and nobody else has it. They are not taken for somebody who has that address already, as an address that another issuer says is no
+ * proof of being that person; but where the settings take this issuer's word for it. `known`: there is such a login, so they were let out. `cannot`: the application
  * asks for more than a token says.
  */
 export async function admitNewcomer(
   database: Database,
   rulebook: Rulebook,
-  { issuer, subject, claims }: Newcomer,
+  { issuer, subject, claims, byAddress }: Newcomer,
 ): Promise<'admitted' | 'known' | 'cannot'> {
   // Before the first publication nobody comes in.
   if (!rulebook.schema.has(PEOPLE)) return 'cannot';
@@ -45,11 +57,31 @@ export async function admitNewcomer(
     if (known.length > 0) return known[0]!.active ? 'admitted' : 'known';
     const name = nameSaid(claims);
     const said = claims.email_verified === true ? textOf(claims.email) : null;
-    const taken =
-      said !== null &&
-      (await run(transaction, sql`select 1 from records.people where lower(email) = lower(${value(said)})`))
-        .length > 0;
-    const email = taken ? null : said;
+    if (said !== null) await takeBackClaims(transaction, said);
+    const [holder] =
+      said === null
+        ? []
+        : await run<Holder>(
+            transaction,
+            sql`select p.id, p._active as active, p._identity is not null as identity, exists (select 1 from gate.logins as l where l.person = p.id and l.issuer = ${value(issuer)}) as login
+              from records.people as p where lower(p.email) = lower(${value(said)}) for update`,
+          );
+    if (holder !== undefined && byAddress === 'link' && !holder.identity && !holder.login) {
+      // One who was let out is not let in by another issuer's word.
+      if (!holder.active) return 'known';
+      await addLogin(transaction, holder.id, { issuer, subject });
+      await run(
+        transaction,
+        sql`update records.people set _email_verified = true where id = ${value(holder.id)}::uuid`,
+      );
+      const actor = atTheMachine(`issuer ${issuer}`);
+      await note(transaction, actor, 'login.add', subjectOf({ id: holder.id, email: said }), {
+        issuer,
+        subject,
+      });
+      return 'admitted';
+    }
+    const email = holder === undefined ? said : null;
     const values = new Map<string, Value>([
       ['name', name],
       ['email', email],

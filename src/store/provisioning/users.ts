@@ -6,6 +6,7 @@ import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { classify } from '../failures.ts';
 import { addLogin, addPerson } from '../people/change.ts';
+import { takeBackClaims } from '../people/claimed.ts';
 
 /** Somebody as a provider keeps them. `extra`: what it says beside, which is kept and given back as it is. */
 export interface ProvidedUser {
@@ -77,6 +78,7 @@ export async function takeIn(
   actor: Actor,
 ): Promise<string | UserRefusal> {
   return kept(database, async (transaction) => {
+    if (user.email !== null) await takeBackClaims(transaction, user.email);
     const [there] =
       user.email === null
         ? []
@@ -110,6 +112,8 @@ export async function changeUser(
   actor: Actor,
 ): Promise<UserRefusal | null> {
   const answer = await kept(database, async (transaction) => {
+    if (user.email !== null && user.email.toLowerCase() !== before.email?.toLowerCase())
+      await takeBackClaims(transaction, user.email);
     const refusal = await write(transaction, before.id, user, issuer, before);
     if (refusal !== null) return refusal;
     const keys = (['userName', 'externalId', 'name', 'email', 'active'] as const).filter(
@@ -179,7 +183,7 @@ async function write(
   const written = await run(
     on,
     sql`update records.people set _user_name = ${value(userName)}, _external_id = ${value(externalId)}::text, name = ${value(name)}::text,
-      email = ${value(email)}::text, _email_verified = ${value(email !== null)}, _active = ${value(active)}, _scim = ${value(JSON.stringify(extra))}::jsonb, updated_at = greatest(updated_at, now())
+      email = ${value(email)}::text, _email_verified = ${value(email !== null)}, _email_claimed = false, _active = ${value(active)}, _scim = ${value(JSON.stringify(extra))}::jsonb, updated_at = greatest(updated_at, now())
       where id = ${value(id)}::uuid and updated_at = coalesce(${value(before?.modified ?? null)}::timestamptz, updated_at) returning 1`,
   );
   if (written.length === 0) return { kind: 'changed meanwhile' };

@@ -21,6 +21,7 @@ import { stampUndoes } from './stamp-undoes.ts';
 import { stampsDiffer } from './stamps-differ.ts';
 import { uniqueTells } from './unique-tells.ts';
 import { visitorsWrite } from './visitors-write.ts';
+import { whoTheyAre } from './who-they-are.ts';
 
 export type { AdviceKind, Found } from './kind.ts';
 
@@ -45,6 +46,7 @@ export const adviceKinds: readonly AdviceKind[] = [
   stampUndoes,
   stampsDiffer,
   acceptUnused,
+  whoTheyAre,
 ];
 
 export interface Advice extends Found {

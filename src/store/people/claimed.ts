@@ -1,0 +1,21 @@
+import { sql, value } from '../../core/sql/fragment.ts';
+import { atTheMachine, note } from '../audit/index.ts';
+import { run, type Executor } from '../connection.ts';
+
+/**
+ * An address identifies somebody where it was verified, or was entered by staff or a provider. One that end users gave themselves,
+ * through the rules, is a claim: when its owner comes, it is taken away from whoever claimed it. Nobody else's is touched.
+ */
+export async function takeBackClaims(on: Executor, email: string): Promise<void> {
+  const rows = await run<{ id: string }>(
+    on,
+    sql`update records.people set email = null, _email_claimed = false, _email_verified = false, updated_at = greatest(updated_at, now())
+      where lower(email) = lower(${value(email)}) and _email_claimed returning id`,
+  );
+  for (const { id } of rows)
+    await note(on, atTheMachine('address'), 'person.change', id, {
+      id,
+      email: { was: email, is: null },
+      because: 'its owner has come',
+    });
+}
