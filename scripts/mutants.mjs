@@ -45,7 +45,7 @@ const folders = {
   'service/identity': {
     least: 90,
     tests: ['test/unit/tokens.test.ts'],
-    others: api('tokens', 'desk', 'people', 'attributes'),
+    others: api('tokens', 'desk', 'people', 'attributes', 'service', 'addresses'),
   },
 };
 

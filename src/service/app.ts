@@ -8,6 +8,7 @@ import type { Logger } from 'pino';
 import { emptyRulebook } from '../core/ir/rulebook.ts';
 import { arrive } from '../store/callers.ts';
 import type { Database } from '../store/connection.ts';
+import { fewAtOnce } from './at-once.ts';
 import type { ServiceConfig } from './config.ts';
 import { CallerFinder } from './identity/caller.ts';
 import type { SigningKey } from './identity/development.ts';
@@ -84,7 +85,13 @@ export function createApp({
   app.use(aboutRoutes(database, callers, isReady));
   app.use('/v1', refuseUntilReady(isReady));
   const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
-  app.use('/v1/records', ...recordBody, recordRoutes(database, callers), shareRoutes(database, callers));
+  app.use(
+    '/v1/records',
+    fewAtOnce(callers),
+    ...recordBody,
+    recordRoutes(database, callers),
+    shareRoutes(database, callers),
+  );
   app.use('/v1/invitations', acceptanceRoutes(database, callers));
   app.use('/scim/v2', refuseUntilReady(isReady), scimRoutes(database, staff, inForce));
   app.use('/v1/desk', refuseOtherSites);

@@ -3,9 +3,12 @@ import { gzipSync } from 'node:zlib';
 import { monitorEventLoopDelay } from 'node:perf_hooks';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { checkRulebook } from '../../src/core/check/index.ts';
+import { Access } from '../../src/core/sql/access.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import { operations } from '../../src/service/openapi/index.ts';
 import { run } from '../../src/store/connection.ts';
+import { listRecords } from '../../src/store/records/read.ts';
 import { openWorld, type Answer, type World } from '../support/world.ts';
 
 /** What somebody sends who means harm: bodies, addresses and headers as no client of ours makes them. */
@@ -25,6 +28,12 @@ test identity ada { email "ada@hollowoak.example" roles keeper }
 test identity ben { email "ben@hollowoak.example" }
 `;
 
+/** The rulebook, for asking the store itself. */
+const parsed = () => {
+  const checked = checkRulebook([{ name: 'test.gate', text: rulebook }]);
+  if (!checked.ok) throw new Error(JSON.stringify(checked.diagnostics));
+  return checked.rulebook;
+};
 const PAGE = 'https://members.hollowoak.example';
 
 let world: World;
@@ -584,4 +593,130 @@ test('a sender who takes their time over the headers is cut off after ten second
   expect((performance.now() - began) / 1_000).toBeGreaterThan(8);
   // Two seconds more on an idle machine.
   expect((performance.now() - began) / 1_000).toBeLessThan(25);
+});
+
+describe('a page', () => {
+  test('reads the fields that were asked for, and no others', async () => {
+    const texts: string[] = [];
+    const listen = ({ sql: text }: { sql: string }) => texts.push(text);
+    const access = new Access(
+      parsed(),
+      { person: { id: '00000000-0000-7000-8000-000000000001', values: {} }, roles: new Set() },
+      '2026-05-01T12:00:00Z',
+    );
+    world.database.on('query', listen);
+    const order = [
+      { field: 'title', descending: false },
+      { field: 'id', descending: false },
+    ];
+    const page = await listRecords(world.database, access, {
+      collection: 'notices',
+      filter: null,
+      order,
+      after: null,
+      limit: 3,
+      fields: ['id', 'title', 'price'],
+    });
+    world.database.removeListener('query', listen);
+    expect(page.records.map(({ shown }) => [...shown.keys()])).toEqual(
+      Array(3).fill(['id', 'title', 'price']),
+    );
+    expect(texts.at(-1)).not.toMatch(/"body"|"more"/);
+    const answer = await world.ask(
+      'GET',
+      '/v1/records/notices?fields=price&order=title&limit=1&include=author',
+      { as: 'ada' },
+    );
+    expect(Object.keys(answer.json.records[0])).toEqual(['id', 'price', '_withheld', '_included']);
+    expect(answer.json.next).not.toBe(null);
+  });
+
+  test('ends sooner where it would be too large, and the next goes on from there', async () => {
+    const long = 'x'.repeat(1_000_000);
+    for (let n = 0; n < 9; n++)
+      await make({
+        title: `Large ${n}`,
+        body: n % 2 === 0 ? long : 'short',
+        more: n % 2 === 0 ? null : { long },
+      });
+    const seen: string[] = [];
+    const sizes: number[] = [];
+    let after = '';
+    do {
+      const { json, text } = await world.ask(
+        'GET',
+        `/v1/records/notices?limit=200&order=title&where=${encodeURIComponent('title starts with "Large "')}${after}`,
+        { as: 'ada' },
+      );
+      seen.push(...json.records.map((record: { title: string }) => record.title));
+      sizes.push(text.length);
+      after = json.next === null ? '' : `&after=${json.next}`;
+    } while (after !== '');
+    expect(seen).toEqual(Array.from({ length: 9 }, (_, n) => `Large ${n}`));
+    expect(sizes.length).toBeGreaterThan(1);
+    expect(Math.max(...sizes)).toBeLessThan(6_500_000);
+    // Without the large fields all of them fit.
+    const few = await world.ask(
+      'GET',
+      `/v1/records/notices?fields=title&where=${encodeURIComponent('title starts with "Large "')}`,
+      { as: 'ada' },
+    );
+    expect([few.json.records.length, few.json.next]).toEqual([9, null]);
+    // What is brought along is bounded, too, and said to be.
+    const [first] = few.json.records;
+    const pointing: string[] = [];
+    for (const { id } of few.json.records)
+      pointing.push(await newId({ title: `Points ${pointing.length}`, up: id }));
+    const along = await world.ask(
+      'GET',
+      `/v1/records/notices?include=up&where=${encodeURIComponent('title starts with "Points"')}`,
+      { as: 'ada' },
+    );
+    expect([along.status, along.json.errors?.[0].field]).toEqual([400, 'include']);
+    const fewer = await world.ask(
+      'GET',
+      `/v1/records/notices?include=up&limit=2&where=${encodeURIComponent('title starts with "Points"')}`,
+      { as: 'ada' },
+    );
+    expect([fewer.status, fewer.json.records[0]._included.up.id]).toEqual([200, first.id]);
+  });
+});
+
+test('nobody takes all of the service: requests of one caller wait for each other, and very many are turned away', async () => {
+  const tokens = { ada: await world.token('ada'), ben: await world.token('ben') };
+  const ask = async (as: 'ada' | 'ben', collection: string) =>
+    world.ask('GET', `/v1/records/${collection}?limit=2`, { token: tokens[as] });
+  await ask('ben', 'people');
+  // Somebody holds the notices: every request for them takes as long as that.
+  let release = () => {};
+  const held = new Promise<void>((resolve) => (release = resolve));
+  let holding: Promise<void> | null = null;
+  await new Promise<void>((locked) => {
+    holding = world.database.transaction(async (on) => {
+      await run(on, sql`lock table records.notices in access exclusive mode`);
+      locked();
+      await held;
+    });
+  });
+  const hostile = Array.from({ length: 150 }, () => ask('ada', 'notices'));
+  const away: Answer[] = [];
+  for (const each of hostile)
+    void each.then((answer) => {
+      if (answer.status === 429) away.push(answer);
+    });
+  // Others are served meanwhile.
+  const others = await Promise.all(Array.from({ length: 20 }, () => ask('ben', 'people')));
+  expect(new Set(others.map(({ status }) => status))).toEqual(new Set([200]));
+  await expect
+    .poll(() => away.length, { timeout: 5_000 })
+    .toBe(46)
+    .finally(release);
+  expect([away[0]!.json.type, away[0]!.headers.get('retry-after')]).toEqual([
+    '/problems/too-many-requests',
+    '1',
+  ]);
+  await holding;
+  const answers = await Promise.all(hostile);
+  expect(answers.filter(({ status }) => status === 200)).toHaveLength(104);
+  expect((await ask('ada', 'notices')).status).toBe(200);
 });

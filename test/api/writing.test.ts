@@ -471,6 +471,8 @@ test('the planner is asked once for each shape of question, and only what comes 
   expect(await how(access, { ...two, order: [size!, code!, byId] })).toEqual([true, false]);
   expect(await how(access, { ...two, filter: filter.condition })).toEqual([true, false]);
   expect(await how(access, { ...two, filter: filter.condition })).toEqual([false, false]);
+  const other = checkFilter('size > 3', 'hives', rulebook);
+  expect(await how(access, { ...two, filter: other.ok ? other.condition : null })).toEqual([false, false]);
   // Of what is shared with somebody nothing is remembered.
   const share = { collection: 'hives', record: id(3, 9), operations: ['read'], sharer: id(1, 10) } as const;
   const guest = accessOf({

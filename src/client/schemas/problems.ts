@@ -153,6 +153,11 @@ export const problemTypes = {
     next: 'Ask about a smaller part: fewer identities, or another collection.',
   },
   'too-many-attempts': { status: 429, title: 'Too many attempts', next: 'Wait as long as Retry-After says.' },
+  'too-many-requests': {
+    status: 429,
+    title: 'You have too many requests under way',
+    next: 'Wait for the answers to some of them, at least as long as Retry-After says.',
+  },
   internal: {
     status: 500,
     title: 'Something went wrong in the service',

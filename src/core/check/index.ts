@@ -101,10 +101,22 @@ export function checkFilter(
     const message = `the paths of a filter may come through at most ${limits.filterLookups} other records in all`;
     findings.add('P003', message, parsed.expression.span, 'ask with fewer or shorter paths');
   }
+  if (condition !== null && comparisonsOf(condition) > limits.filterParts) {
+    const message = `a filter has at most ${limits.filterParts} comparisons`;
+    findings.add('P003', message, parsed.expression.span, 'write many values of one field as FIELD in (…)');
+  }
   if (condition === null || findings.diagnostics.length > 0)
     return { ok: false, diagnostics: findings.diagnostics };
   return { ok: true, condition };
 }
+
+function comparisonsOf(condition: Condition): number {
+  return nodesOf(condition).filter(({ kind }) => comparing.has(kind)).length;
+}
+
+const comparing: ReadonlySet<string> = new Set<Condition['kind']>([
+  'equal', 'less', 'at most', 'contains', 'starts with', 'ends with', 'member', 'within', 'among', 'missing', 'holds',
+]); // prettier-ignore
 
 function lookups(condition: Condition): number {
   let count = 0;

@@ -20,6 +20,8 @@ export const limits = {
    * comes through, and hundreds of them would keep the planner busy for seconds.
    */
   filterLookups: 16,
+  /** Comparisons of one caller's filter: those with many values of one field are written with `in (…)`. */
+  filterParts: 100,
   /** Declarations of each of these kinds: what roles include and attributes build on is worked out for all of them. */
   collections: 1_000,
   roles: 500,

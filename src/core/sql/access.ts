@@ -9,13 +9,22 @@ import {
 } from '../decide/nodes.ts';
 import type { Ground, Permission } from '../decide/formula.ts';
 import { permissionOf } from '../decide/permission.ts';
-import type { Condition } from '../ir/conditions.ts';
+import { pathsOf, type Condition, type PathOperand } from '../ir/conditions.ts';
+import { rewriteCondition } from '../ir/rewrite.ts';
 import type { Operation, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import { dayOf } from '../types/time.ts';
-import type { Value } from '../types/types.ts';
-import { bindable, conditionSql, constant, typed, type Precision, type Surroundings } from './conditions.ts';
-import { Slot, allOf, anyOf, sql, value, type Fragment, type SqlValue } from './fragment.ts';
+import type { Type, Value } from '../types/types.ts';
+import {
+  bindable,
+  conditionSql,
+  constant,
+  operandSql,
+  typed,
+  type Precision,
+  type Surroundings,
+} from './conditions.ts';
+import { Slot, allOf, anyOf, commaList, sql, value, type Fragment, type SqlValue } from './fragment.ts';
 import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
 import { idSet, setSql, type IdSet } from './sets.ts';
 
@@ -131,12 +140,46 @@ export class Access {
 
   /** A caller's filter: every field behind its mask, every step of a path only through readable records. */
   filter(condition: Condition, alias: string): Fragment {
-    return conditionSql(condition, {
+    const around: Surroundings = {
       ...this.around(alias, noRoles),
       literal: typed,
       field: (at, step) => this.#maskedOperand(step.collection, step.field, at),
       visible: (at, step) => this.shown(step.collection, step.field, at),
+    };
+    const repeated = this.#repeated(condition);
+    // Sets turn paths round, which they could not if these were worked out first.
+    if (repeated.size === 0 || this.#sets) return conditionSql(condition, around);
+    const once = aliasBelow(alias, 'o');
+    const columns = [...repeated.values()].map(
+      ({ name, path }) => sql`${operandSql(path, around)} as ${identifier(name)}`,
+    );
+    const rewritten = rewriteCondition(condition, {
+      path: (path) => {
+        const found = repeated.get(keyOfPath(path));
+        return found === undefined ? path : { ...path, steps: [{ collection: ONCE, field: found.name }] };
+      },
     });
+    const asked = conditionSql(rewritten, {
+      ...around,
+      field: (at, step) => (step.collection === ONCE ? column(once, step.field) : around.field(at, step)),
+    });
+    return sql`(select ${asked} from (select ${commaList(columns)} offset 0) as ${identifier(once)})`;
+  }
+
+  /** Values that a filter speaks of more than once, and that take more than a look at the row: each is worked out once for a row. */
+  #repeated(condition: Condition): Map<string, { readonly name: string; readonly path: PathOperand }> {
+    const count = new Map<string, number>();
+    const paths = pathsOf(condition).filter(({ root, steps: [first, ...further] }) => {
+      if (root !== 'record') return false;
+      return further.length > 0 || typeof this.#mask(first!.collection, first!.field) !== 'string';
+    });
+    for (const path of paths) count.set(keyOfPath(path), (count.get(keyOfPath(path)) ?? 0) + 1);
+    const repeated = new Map<string, { name: string; path: PathOperand }>();
+    for (const path of paths) {
+      const key = keyOfPath(path);
+      if (count.get(key)! > 1 && !repeated.has(key)) repeated.set(key, { name: `_${repeated.size}`, path });
+    }
+    return repeated;
   }
 
   /**
@@ -216,16 +259,21 @@ export class Access {
 
   /**
    * The select list of a record as the caller sees it, and how to read the answer. Fields with the same covering
-   * rules share one flag. Cost in the database: each condition once a row of the page, after the limit.
+   * rules share one flag. `of`: these fields alone. Cost in the database: each condition once a row of the page, after the limit.
    */
-  selectList(collection: string, alias: string): SelectList {
-    const fields = [...collectionOf(this.rulebook.schema, collection).fields.keys()];
+  selectList(collection: string, alias: string, of?: readonly string[]): SelectList {
+    const definition = collectionOf(this.rulebook.schema, collection);
+    const fields = of ?? [...definition.fields.keys()];
     const columns: Fragment[] = [];
+    const large: Fragment[] = [];
     const flags = new Map<string, string | null>();
     const flagNames = new Map<string, string>();
     for (const field of fields) {
       const mask = this.#mask(collection, field);
-      columns.push(sql`${this.masked(collection, field, alias)} as ${identifier(field)}`);
+      const masked = this.masked(collection, field, alias);
+      columns.push(sql`${masked} as ${identifier(field)}`);
+      const size = mask === 'withheld' ? null : sizeSql(definition.fields.get(field)!.type, masked);
+      if (size !== null) large.push(size);
       if (mask === 'shown') continue;
       if (mask === 'withheld') {
         flags.set(field, null);
@@ -241,7 +289,7 @@ export class Access {
       }
       flags.set(field, flag);
     }
-    return { columns, fields, flags };
+    return { columns, fields, flags, large };
   }
 
   /** What stands between a readable record and its field: nothing, everything, or a formula. */
@@ -294,8 +342,37 @@ export type Sides = Partial<Pick<Surroundings, 'old' | 'new' | 'relation' | 'cha
 export interface SelectList {
   readonly columns: readonly Fragment[];
   readonly fields: readonly string[];
+  /** The bytes of each value that can be many of them; none of them reads the value itself. */
+  readonly large: readonly Fragment[];
   /** Field → column that says whether it is shown; null: never shown; absent: always shown. */
   readonly flags: ReadonlyMap<string, string | null>;
+}
+
+/** The bytes of a value, of the types that can have many; lists and JSON are kept as they are, never made small. */
+function sizeSql({ kind }: Type, column: Fragment): Fragment | null {
+  switch (kind) {
+    case 'text':
+      return sql`octet_length(${column})`;
+    case 'json':
+    case 'list':
+      return sql`pg_column_size(${column})`;
+    case 'integer':
+    case 'decimal':
+    case 'boolean':
+    case 'date':
+    case 'timestamp':
+    case 'uuid':
+    case 'ref':
+    case 'one of':
+      return null;
+  }
+}
+
+/** The collection of what was worked out once: none that a rulebook could name. */
+const ONCE = '';
+
+function keyOfPath({ steps }: PathOperand): string {
+  return JSON.stringify(steps.map(({ collection, field }) => [collection, field]));
 }
 
 /** Filters do not ask for roles. */

@@ -30,7 +30,7 @@ export function column(alias: string, field: string): Fragment {
  * The alias of a record that is looked at from within another: its kind, and how deep it is, so that no two around each
  * other are the same, however long the chain.
  */
-export function aliasBelow(alias: string, kind: 'm' | 's' | 'w'): string {
+export function aliasBelow(alias: string, kind: 'm' | 'o' | 's' | 'w'): string {
   return `${kind}${Number(/\d+$/.exec(alias)?.[0] ?? 0) + 1}`;
 }
 

@@ -23,7 +23,15 @@ export interface ListQuestion {
   readonly after: readonly (Value | Slot)[] | null;
   /** Records at most. */
   readonly limit: number;
+  /** The fields to read, in the order of the rulebook, the id and the keys of the order among them; all where it says none. */
+  readonly fields?: readonly string[] | undefined;
 }
+
+/**
+ * Bytes of a page at most, as far as its texts, lists and JSON values make them: a page that would be larger ends sooner. One record
+ * it always has.
+ */
+export const PAGE_BYTES = 4_194_304;
 
 /**
  * The ways of finding the rows of a page. All have the same answer; which is fastest, the planner is asked.
@@ -67,23 +75,22 @@ function differing(all: readonly Formulation[]): Formulation[] {
  */
 export function listSql(access: Access, question: ListQuestion, form: Form): Fragment {
   const { collection } = question;
-  const reading = access.selectList(collection, 'r');
-  const columns = commaList(reading.columns);
+  const reading = access.selectList(collection, 'r', question.fields);
   const keys = keyColumns(access, question);
   const whole = [sql`r.*`, ...keys];
   if (form === 'rows' || form === 'sets') {
     const asking = form === 'rows' ? access : access.withSets();
     // Where nothing is ever withheld, there is nothing to do after the limit.
-    if (reading.fields.every((field) => access.isShown(collection, field)))
+    if (reading.large.length === 0 && reading.fields.every((field) => access.isShown(collection, field)))
       return searchSql(asking, question, [asking.granted(collection, 'r')], reading.columns);
     const found = searchSql(asking, question, [asking.granted(collection, 'r')], whole);
-    return sql`select ${columns} from (${found}) as r order by ${keyNames(access, question, 'r')}`;
+    return pageSql(reading, sql`(${found}) as r`, keyNames(access, question, 'r'));
   }
   const asking = form === 'branches' ? access : access.withSets();
   const branches = asking.readBranches(collection, 'r')!;
   if (form !== 'gathered') {
     const found = branches.map(({ condition }) => searchSql(asking, question, [condition], whole));
-    return sql`select ${columns} from (${joined(access, question, found)}) as r order by ${keyNames(access, question, 'r')}`;
+    return pageSql(reading, sql`(${joined(access, question, found)}) as r`, keyNames(access, question, 'r'));
   }
   // Of each id more rows are found than are wanted of all, so they are found by their keys alone, which an index may
   // hold; the rows themselves are fetched for the page.
@@ -91,7 +98,25 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
     set === null ? searchSql(asking, question, [condition], keys) : gathered(asking, question, set, rest),
   );
   const id = column('k', `_key_${question.order.length - 1}`);
-  return sql`select ${columns} from (${joined(access, question, found)}) as k join ${table(collection)} as r on r.id = ${id} order by ${keyNames(access, question, 'k')}`;
+  const rows = sql`(${joined(access, question, found)}) as k join ${table(collection)} as r on r.id = ${id}`;
+  return pageSql(reading, rows, keyNames(access, question, 'k'));
+}
+
+/**
+ * The rows found, as the caller sees them, in order: as many from the first as make no page that is too large. `_found` tells how
+ * many there were. Where no value can be large, nothing is summed up. Sizes are of what is shown: a withheld value moves nothing.
+ */
+function pageSql({ columns, large }: SelectList, rows: Fragment, order: Fragment): Fragment {
+  const of = sql`from ${rows} order by ${order}`;
+  if (large.length === 0) return sql`select ${commaList(columns)} ${of}`;
+  const before = sql`coalesce(sum(${sumOf(large)}) over (order by ${order} rows between unbounded preceding and 1 preceding), 0) as "_before"`;
+  const all = commaList([...columns, before, sql`count(*) over () as "_found"`]);
+  return sql`select * from (select ${all} ${of}) as page where "_before" < ${count(PAGE_BYTES)}`;
+}
+
+/** Missing values have no size. */
+function sumOf(sizes: readonly Fragment[]): Fragment {
+  return sizes.map((size) => sql`coalesce(${size}, 0)`).reduce((before, each) => sql`${before} + ${each}`);
 }
 
 /** The first rows that meet the conditions: the columns wanted of each. */
@@ -191,7 +216,7 @@ export function readSql(
   return { statement, reading };
 }
 
-/** Those of the ids that are readable, masked: for expanding references. */
+/** Those of the ids that are readable, masked: for expanding references. `_total`: the bytes of all, where that can be many. */
 export function readManySql(
   access: Access,
   collection: string,
@@ -199,7 +224,12 @@ export function readManySql(
 ): { statement: Fragment; reading: SelectList } {
   const reading = access.selectList(collection, 'r');
   const conditions = [sql`r.id = any(${value(ids)}::uuid[])`, access.readable(collection, 'r')];
-  const statement = sql`select ${commaList(reading.columns)} from ${table(collection)} as r where ${allOf(conditions)}`;
+  const from = sql`from ${table(collection)} as r where ${allOf(conditions)}`;
+  const columns = commaList(reading.columns);
+  if (reading.large.length === 0) return { statement: sql`select ${columns} ${from}`, reading };
+  const total = sql`sum(${sumOf(reading.large)}) over () as "_total", row_number() over () as "_row"`;
+  // Of what is too large, one row says so.
+  const statement = sql`select * from (select ${columns}, ${total} ${from}) as page where "_total" <= ${count(PAGE_BYTES)} or "_row" = 1`;
   return { statement, reading };
 }
 

@@ -13,6 +13,12 @@ import type { Executor } from '../../store/connection.ts';
 import { readRecord } from '../../store/records/read.ts';
 import { Problem } from '../problems/problem.ts';
 
+/** Which parts of a record to answer with. */
+export interface Shape {
+  readonly fields: ReadonlySet<string> | null;
+  readonly include: readonly string[];
+}
+
 /** Keys of one order at most: each makes the page key longer. */
 const LONGEST_ORDER = 4;
 
@@ -40,6 +46,7 @@ export async function listQuestion(
   access: Access,
   collection: Collection,
   query: z.infer<typeof listQuerySchema>,
+  shape: Shape,
 ): Promise<ListQuestion> {
   const { rulebook } = access;
   const order = parseOrder(collection, query.order ?? '');
@@ -49,7 +56,19 @@ export async function listQuestion(
     order,
     after: query.after === undefined ? null : await pageStart(on, access, collection, order, query.after),
     limit: query.limit,
+    fields: fieldsRead(collection, order, shape),
   };
+}
+
+/** What the answer is made of: the fields asked for, and what leads on from the page, and to what comes along. */
+function fieldsRead(
+  collection: Collection,
+  order: readonly OrderKey[],
+  { fields, include }: Shape,
+): string[] | undefined {
+  if (fields === null) return undefined;
+  const read = new Set([...fields, ...include, ...order.map(({ field }) => field), 'id']);
+  return [...collection.fields.keys()].filter((field) => read.has(field));
 }
 
 function parseWhere(rulebook: Rulebook, collection: Collection, where: string) {

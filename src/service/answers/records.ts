@@ -5,15 +5,9 @@ import type { Collection } from '../../core/types/schema.ts';
 import type { RecordDocument } from '../../client/schemas/records.ts';
 import type { Executor } from '../../store/connection.ts';
 import type { Refusal, VisibleRecord } from '../../store/records/outcome.ts';
-import { readRecords } from '../../store/records/read.ts';
+import { TooMuchAtOnce, readRecords } from '../../store/records/read.ts';
 import { Problem } from '../problems/problem.ts';
-import { pageKey, parseNames } from './questions.ts';
-
-/** Which parts of a record to answer with. */
-export interface Shape {
-  readonly fields: ReadonlySet<string> | null;
-  readonly include: readonly string[];
-}
+import { pageKey, parseNames, type Shape } from './questions.ts';
 
 export function parseShape(
   collection: Collection,
@@ -59,9 +53,12 @@ export async function recordDocuments(
   for (const field of shape.include) {
     const type = collection.fields.get(field)!.type as { kind: 'ref'; collection: string };
     const ids = records.map((record) => record.shown.get(field) ?? null);
-    const found = await readRecords(on, access, type.collection, [
-      ...new Set(ids.filter((id) => id !== null)),
-    ] as string[]);
+    const pointed = [...new Set(ids.filter((id) => id !== null))] as string[];
+    const found = await readRecords(on, access, type.collection, pointed).catch((error: unknown) => {
+      if (!(error instanceof TooMuchAtOnce)) throw error;
+      const message = `what ${field} brings along is larger than 4 MiB: ask for fewer records, with limit`;
+      throw new Problem('malformed-request', { errors: [{ message, field: 'include' }] });
+    });
     for (const [index, id] of ids.entries()) {
       const target = id === null ? undefined : found.get(id as string);
       included[index]![field] = target === undefined ? null : recordDocument(target);

@@ -52,6 +52,15 @@ export class CallerFinder {
     return this.#known(credentials);
   }
 
+  /** Whose request it is, before anything else is known of them: by a good token, or by the address it comes from. */
+  async whoAsks(request: Request): Promise<string> {
+    const visitor = `visitor ${request.ip ?? ''}`;
+    const token = bearerToken(request);
+    if (token === null) return visitor;
+    const verified = await this.#tokens.verify(token);
+    return 'fault' in verified ? visitor : JSON.stringify([verified.issuer, verified.subject]);
+  }
+
   /** Who they were when last asked; whoever has not been, is asked now. */
   async #lastSeen(credentials: TokenCredentials): Promise<Caller> {
     const key = keyOf(credentials);

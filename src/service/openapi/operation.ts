@@ -27,6 +27,7 @@ export const everyRecordProblem = [
   'invalid-token',
   'not-found',
   'not-acceptable',
+  'too-many-requests',
   'internal',
   'unavailable',
 ] as const;

@@ -85,10 +85,11 @@ export function deskRoutes(
         return;
       }
       const { access } = audience;
-      const question = await listQuestion(database, access, collection, query);
+      const shape = parseShape(collection, query);
+      const question = await listQuestion(database, access, collection, query, shape);
       const { records, more } = await listRecords(database, access, question);
       send(response, 200, {
-        records: await recordDocuments(database, access, collection, records, parseShape(collection, query)),
+        records: await recordDocuments(database, access, collection, records, shape),
         next: nextPage(question, records, more),
         count: await countVisible(database, access, question),
         total,

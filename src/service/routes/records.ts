@@ -36,8 +36,8 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       const { rulebook, access } = await callers.find(request);
       const collection = collectionNamed(rulebook, named(request, 'collection'));
       const query = parseInput(listQuerySchema, request.query);
-      const question = await listQuestion(database, access, collection, query);
       const shape = parseShape(collection, query);
+      const question = await listQuestion(database, access, collection, query, shape);
       const { records, more } = await listRecords(database, access, question);
       const next = nextPage(question, records, more);
       if (next !== null) response.set('Link', `<${nextAddress(request, next)}>; rel="next"`);

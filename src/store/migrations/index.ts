@@ -10,6 +10,7 @@ import * as sixth from './0006-invitations.ts';
 import * as seventh from './0007-provisioning.ts';
 import * as eighth from './0008-json-and-times.ts';
 import * as ninth from './0009-claimed-addresses.ts';
+import * as tenth from './0010-plain-storage.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -21,6 +22,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0007-provisioning': seventh,
   '0008-json-and-times': eighth,
   '0009-claimed-addresses': ninth,
+  '0010-plain-storage': tenth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

@@ -82,6 +82,9 @@ async function addColumn(on: Executor, collection: string, field: Field): Promis
     collection,
     sql`add column ${identifier(field.name)} ${columnType(field.type)}${collation}${filling}`,
   );
+  // Kept as it is, so that its size can be told without reading it.
+  if (field.type.kind === 'json' || field.type.kind === 'list')
+    await alter(on, collection, sql`alter column ${identifier(field.name)} set storage external`);
   // The default has filled the records that were there; from now on the service fills it in itself.
   if (standard !== null)
     await alter(on, collection, sql`alter column ${identifier(field.name)} drop default`);

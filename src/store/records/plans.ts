@@ -38,7 +38,7 @@ export async function listStatement(on: Executor, access: Access, question: List
     lists.delete(shape);
   }
   if (question.filter !== null) {
-    const reading = access.selectList(question.collection, 'r');
+    const reading = access.selectList(question.collection, 'r', question.fields);
     return { statement: listSql(access, question, form), reading };
   }
   let kept = lists.get(shape);
@@ -46,7 +46,7 @@ export async function listStatement(on: Executor, access: Access, question: List
     const open = access.withSlots();
     kept = {
       statement: listSql(open, withSlots(question), form),
-      reading: open.selectList(question.collection, 'r'),
+      reading: open.selectList(question.collection, 'r', question.fields),
     };
     lists.set(shape, kept);
   }
@@ -95,10 +95,19 @@ async function cheapest(on: Executor, all: readonly Formulation[]): Promise<Form
 type Question = Pick<ListQuestion, 'collection' | 'filter'> & Partial<ListQuestion>;
 
 /** All that makes the text of a question, without the values of the caller. Roles tell which rules it comes from. */
-function shapeOf({ caller }: Access, { collection, filter, order, after, limit }: Question): string {
+function shapeOf({ caller }: Access, { collection, filter, order, after, limit, fields }: Question): string {
   const who = caller.person === null ? null : [...caller.roles].toSorted();
   const from = after?.map((value) => value === null);
-  return JSON.stringify([who, collection, filter, order, from, limit]);
+  return JSON.stringify([who, collection, filter, order, from, limit, fields], withoutLiterals);
+}
+
+/** Which form is best, is asked for filters of a kind and not for each value in them. */
+function withoutLiterals(_: string, part: unknown): unknown {
+  const { kind, type, values } = (part ?? {}) as { kind?: unknown; type?: unknown; values?: unknown };
+  if (kind === 'literal') return { kind, type };
+  return kind === 'among' && Array.isArray(values)
+    ? { ...(part as object), values: values.length > 20 }
+    : part;
 }
 
 /** What is remembered of one rulebook: shapes at most, and for how long a choice is, ten minutes. */

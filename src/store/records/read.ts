@@ -1,5 +1,5 @@
 import type { Access } from '../../core/sql/access.ts';
-import { readManySql, type ListQuestion } from '../../core/sql/list.ts';
+import { PAGE_BYTES, readManySql, type ListQuestion } from '../../core/sql/list.ts';
 import { run, runKept, type Executor } from '../connection.ts';
 import type { VisibleRecord } from './outcome.ts';
 import { countStatement, listStatement, readStatement } from './plans.ts';
@@ -16,7 +16,9 @@ export async function listRecords(
   const { statement, reading } = await listStatement(on, access, asked);
   const rows = await (isOrdinary(question) ? runKept : run)(on, statement);
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading));
-  return { records, more: rows.length > question.limit };
+  // Where a page was cut short, since it was too large, there are more than came.
+  const found = (rows[0]?._found as number | undefined) ?? rows.length;
+  return { records, more: found > records.length };
 }
 
 /** How many records the caller sees that pass the filter. */
@@ -55,7 +57,10 @@ export async function lockRecord(
   return row === undefined ? null : visibleRecord(row, reading);
 }
 
-/** Those of the ids that the caller may read, by id. */
+/** Together they are larger than a page may be. */
+export class TooMuchAtOnce extends Error {}
+
+/** Those of the ids that the caller may read, by id. Throws `TooMuchAtOnce`. */
 export async function readRecords(
   on: Executor,
   access: Access,
@@ -65,10 +70,11 @@ export async function readRecords(
   if (ids.length === 0) return new Map();
   const { statement, reading } = readManySql(access, collection, ids);
   const rows = await run(on, statement);
+  if (Number(rows[0]?._total ?? 0) > PAGE_BYTES) throw new TooMuchAtOnce();
   return new Map(rows.map((row) => [row.id as string, visibleRecord(row, reading)]));
 }
 
 /** Is the text of the list made by the rules and one field alone? Then it is one of a few, and worth keeping. */
-function isOrdinary({ filter, order }: ListQuestion): boolean {
-  return filter === null && order.length <= 2;
+function isOrdinary({ filter, order, fields }: ListQuestion): boolean {
+  return filter === null && order.length <= 2 && fields === undefined;
 }
