@@ -8,7 +8,7 @@ import type { Logger } from 'pino';
 import { emptyRulebook } from '../core/ir/rulebook.ts';
 import { arrive } from '../store/callers.ts';
 import type { Database } from '../store/connection.ts';
-import { fewAtOnce } from './at-once.ts';
+import { fewAtOnce, fewGuesses } from './at-once.ts';
 import type { ServiceConfig } from './config.ts';
 import { CallerFinder } from './identity/caller.ts';
 import type { SigningKey } from './identity/development.ts';
@@ -88,6 +88,7 @@ export function createApp({
   app.use(
     '/v1/records',
     fewAtOnce(callers),
+    fewGuesses(),
     ...recordBody,
     recordRoutes(database, callers),
     shareRoutes(database, callers),

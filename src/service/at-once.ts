@@ -1,7 +1,37 @@
 import type { RequestHandler } from 'express';
+import { rateLimit } from 'express-rate-limit';
 import pLimit, { type LimitFunction } from 'p-limit';
+import { PROOF_ISSUER } from './identity/development.ts';
 import type { CallerFinder } from './identity/caller.ts';
+import { answer } from './problems/handler.ts';
 import { Problem } from './problems/problem.ts';
+import { REHEARSAL } from './routes/route.ts';
+
+/** How verification is known, which asks with tokens of its own. */
+const OWN = JSON.stringify([PROOF_ISSUER]).slice(0, -1);
+
+/** Rehearsals in a quarter of an hour that one caller may learn something by; see `fewGuesses`. */
+const GUESSES = 60;
+
+/**
+ * What a rule cannot keep to itself, a refusal tells: that a value is taken, that something points here, that a record would lie below
+ * itself. A rehearsal leaves no trace of the question, so these are counted, and whoever has met very many waits. Behind `fewAtOnce`.
+ */
+export function fewGuesses(): RequestHandler {
+  return rateLimit({
+    windowMs: 15 * 60_000,
+    limit: GUESSES,
+    standardHeaders: 'draft-8',
+    legacyHeaders: false,
+    // Verification rehearses by itself, with tokens of the service's own.
+    skip: (request, response) =>
+      request.get(REHEARSAL) === undefined || String(response.locals.asks).startsWith(OWN),
+    skipSuccessfulRequests: true,
+    requestWasSuccessful: (_, response) => response.locals.tells !== true,
+    keyGenerator: (_, response) => response.locals.asks as string,
+    handler: (request, response) => answer(new Problem('too-many-attempts'), request, response),
+  });
+}
 
 /** Requests of one caller that are worked on at once: with fewer than the pool has connections, others are served meanwhile. */
 const AT_ONCE = 4;
@@ -17,6 +47,7 @@ export function fewAtOnce(callers: CallerFinder): RequestHandler {
   const turns = new Map<string, LimitFunction>();
   return async (request, response, next) => {
     const who = await callers.whoAsks(request);
+    response.locals.asks = who;
     const own = turns.get(who) ?? pLimit(AT_ONCE);
     turns.set(who, own);
     const most = who.startsWith('visitor') ? 10 * WAITING : WAITING;

@@ -720,3 +720,32 @@ test('nobody takes all of the service: requests of one caller wait for each othe
   expect(answers.filter(({ status }) => status === 200)).toHaveLength(104);
   expect((await ask('ada', 'notices')).status).toBe(200);
 });
+
+test('rehearsals that learn something are counted, and only they', async () => {
+  const headers = { 'Firmgate-Rehearsal': 'true' };
+  await make({ title: 'Taken', slug: 'taken' });
+  const token = await world.token('ben');
+  const guess = async (slug: string, more: Record<string, string> = headers) =>
+    (
+      await world.ask('POST', '/v1/records/notices', {
+        token,
+        body: { title: `G ${slug}`, slug },
+        headers: more,
+      })
+    ).status;
+  for (let n = 0; n < 70; n++) expect(await guess(`free-${n}`)).toBe(201);
+  for (let n = 0; n < 60; n++) expect(await guess('taken')).toBe(409);
+  expect(await guess('taken')).toBe(429);
+  expect(await guess('free')).toBe(429);
+  // What is no rehearsal stands in the log, and goes on; and so does everybody else.
+  expect(await guess('taken', {})).toBe(409);
+  expect(
+    (
+      await world.ask('POST', '/v1/records/notices', {
+        as: 'ada',
+        body: { title: 'x', slug: 'taken' },
+        headers,
+      })
+    ).status,
+  ).toBe(409);
+});

@@ -1,6 +1,7 @@
 import type { Request, RequestHandler, Response, Router } from 'express';
 import type { Database, Executor } from '../../store/connection.ts';
 import { rolledBack } from '../../store/roll-back.ts';
+import type { ProblemType } from '../../client/schemas/problems.ts';
 import { LINES } from '../problems/handler.ts';
 import { CallerGone, Problem } from '../problems/problem.ts';
 
@@ -8,10 +9,13 @@ type Method = 'get' | 'post' | 'put' | 'patch' | 'delete';
 type Handler = (request: Request, response: Response) => Promise<void> | void;
 
 /** Asks for a write to be carried out in full, answered, and taken back. */
-const REHEARSAL = 'Firmgate-Rehearsal';
+export const REHEARSAL = 'Firmgate-Rehearsal';
 
 /** Does the work of a write: so that it stays, or, where a rehearsal is asked for, so that nothing of it does. */
 export type CarryOut = <T>(work: (on: Executor) => Promise<T>) => Promise<T>;
+
+/** Refusals that tell of records which the caller may not know; docs/http.md names them. */
+const telling: ReadonlySet<string> = new Set<ProblemType>(['value-taken', 'still-referenced', 'tree-circle']);
 
 const rehearsable = new WeakSet<Handler>();
 const withParameters = new WeakSet<Handler>();
@@ -29,10 +33,14 @@ export function write(
     if (asked === undefined) return handler(request, response, (work) => work(database));
     // A word that is not understood must not become a write that stays.
     if (asked !== 'true') throw malformedHeader(`${REHEARSAL} is “true”, or left out`);
-    return handler(request, response, async (work) => {
+    const rehearsal = handler(request, response, async (work) => {
       const outcome = await rolledBack(database, work);
       response.set(REHEARSAL, 'true');
       return outcome;
+    });
+    return rehearsal.catch((error: unknown) => {
+      if (error instanceof Problem && telling.has(error.type)) response.locals.tells = true;
+      throw error;
     });
   };
   rehearsable.add(handle);
