@@ -749,3 +749,22 @@ test('rehearsals that learn something are counted, and only they', async () => {
     ).status,
   ).toBe(409);
 });
+
+test('of a share and a delete at the same moment no share is left of a record that has gone', async () => {
+  const rounds = Array.from({ length: 25 }, async (_, n) => {
+    const id = await newId({ title: `Raced ${n}` });
+    await Promise.all([
+      world.ask('POST', `/v1/records/notices/${id}/shares`, {
+        as: 'ada',
+        body: { audience: 'people', for: ['read'] },
+      }),
+      world.ask('DELETE', `/v1/records/notices/${id}`, { as: 'ada' }),
+    ]).then((answers) => expect(answers.map(({ status }) => status < 500)).toEqual([true, true]));
+  });
+  await Promise.all(rounds);
+  const orphans = await run(
+    world.database,
+    sql`select 1 from gate.shares as s where not exists (select 1 from records.notices as n where n.id = s.record)`,
+  );
+  expect(orphans).toEqual([]);
+});

@@ -360,6 +360,33 @@ describe('a share', () => {
   });
 });
 
+test('nobody shares more than a thousand times, nor more than a thousand with the same, and what is shared stays theirs to change', async () => {
+  const fill = (sharer: string, audience: string, count: number) =>
+    run(world.database, {
+      ...sql``,
+      text: `insert into gate.shares (id, collection, record, operations, sharer, audience, ends) select gen_random_uuid(), 'hives', gen_random_uuid(), array['read'], ${sharer}, '${audience}', null from generate_series(1, ${count})`,
+    });
+  const clear = () => run(world.database, { ...sql``, text: `delete from gate.shares` });
+  const ada = `(select id from records.people where _identity = 'ada')`;
+  const cleo = `(select id from records.people where _identity = 'cleo')`;
+  await clear();
+  await fill(ada, 'everybody', 999);
+  await share({ audience: 'people' });
+  await expect(share({ to: 'ben' })).rejects.toMatchObject(refused(409, 'too-many-shares'));
+  // The same once more is a change.
+  await share({ audience: 'people' });
+  await clear();
+  await fill(cleo, 'people', 1_000);
+  await expect(share({ audience: 'people' })).rejects.toMatchObject(refused(409, 'too-many-shares'));
+  await share({ to: 'ben' });
+  await run(world.database, {
+    ...sql``,
+    text: `update gate.shares set ends = now() where audience = 'people'`,
+  });
+  await share({ audience: 'people' });
+  await clear();
+});
+
 test('at most 200 people share with the same, and a rulebook without “share” asks for none', async () => {
   await run(world.database, {
     ...sql``,

@@ -113,8 +113,8 @@ export const problemTypes = {
   },
   'too-many-shares': {
     status: 409,
-    title: 'Too many people share with the same person, role or audience',
-    next: 'Give them a rule or a role for it instead, or take shares back first.',
+    title: 'There are too many shares already',
+    next: 'Take shares back first; or let a rule or a role say it instead.',
   },
   'changed-meanwhile': {
     status: 412,

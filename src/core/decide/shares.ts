@@ -40,18 +40,18 @@ export function sharingsOf(
   shares: readonly Share[],
   sharers: ReadonlyMap<string, Caller>,
 ): Sharing[] {
-  const groups = new Map<string, Sharing & { readonly records: string[] }>();
+  const groups = new Map<string, Omit<Sharing, 'records'> & { readonly records: Set<string> }>();
   for (const { collection, record, operations, sharer } of shares) {
     const caller = sharers.get(sharer);
     if (caller === undefined || !shareableCollections(rulebook).has(collection)) continue;
     for (const operation of operations) {
       const key = `${collection} ${operation} ${sharer}`;
-      const known = groups.get(key) ?? { collection, operation, sharer: caller, records: [] };
+      const known = groups.get(key) ?? { collection, operation, sharer: caller, records: new Set() };
       groups.set(key, known);
-      if (!known.records.includes(record)) known.records.push(record);
+      known.records.add(record);
     }
   }
-  return [...groups.values()];
+  return [...groups.values()].map((group) => ({ ...group, records: [...group.records] }));
 }
 
 /**

@@ -4,7 +4,9 @@ import { shareableCollections } from '../../core/decide/shares.ts';
 import { parseValue } from '../../core/types/values.ts';
 import type { Database } from '../../store/connection.ts';
 import {
+  MOST_BY_ONE,
   MOST_SHARERS,
+  MOST_WITH_ONE,
   listShares,
   removeShare,
   shareRecord,
@@ -134,11 +136,17 @@ function refusalProblem(refusal: ShareRefusal, shareable: boolean): Problem {
       return new Problem('reference-not-found', { fields: ['person'] });
     case 'oneself':
       return fault('person', 'that is yourself');
-    case 'too many':
-      return new Problem('too-many-shares', {
-        errors: [{ message: `${MOST_SHARERS} people share with the same already` }],
-      });
+    case 'too many sharers':
+      return tooMany(`${MOST_SHARERS} people share with the same already`);
+    case 'too many of yours':
+      return tooMany(`you share ${MOST_BY_ONE} times already`);
+    case 'too many with the same':
+      return tooMany(`${MOST_WITH_ONE} records are shared with the same already`);
   }
+}
+
+function tooMany(message: string): Problem {
+  return new Problem('too-many-shares', { errors: [{ message }] });
 }
 
 function shareDocument({ operations, ...rest }: ShareEntry): ShareDocument {

@@ -30,8 +30,10 @@ export interface ShareEntry {
   readonly ends: string | null;
 }
 
+type Crowding = 'too many sharers' | 'too many of yours' | 'too many with the same';
+
 export type ShareRefusal =
-  | { readonly kind: 'not found' | 'not allowed' | 'person not found' | 'oneself' | 'too many' }
+  | { readonly kind: 'not found' | 'not allowed' | 'person not found' | 'oneself' | Crowding }
   | { readonly kind: 'operations not allowed'; readonly operations: readonly Shareable[] };
 
 /**
@@ -39,6 +41,10 @@ export type ShareRefusal =
  * out for every request that it reaches.
  */
 export const MOST_SHARERS = 200;
+
+/** How many shares one person may have made that have not ended, and how many may be with one person, role or audience. */
+export const MOST_BY_ONE = 1_000;
+export const MOST_WITH_ONE = 1_000;
 
 /**
  * Shares one record. The caller must be able to read it, a rule must let them share it, and each operation must be their own
@@ -70,7 +76,9 @@ export async function shareRecord(
     if (lacking.length > 0) return { kind: 'operations not allowed', operations: lacking };
     if ('person' in target && !(await isReadablePerson(transaction, access, target.person)))
       return { kind: 'person not found' };
-    if (await isCrowded(transaction, target, sharer.id)) return { kind: 'too many' };
+    const crowded = await crowding(transaction, target, sharer.id);
+    if (crowded !== null && !(await isThere(transaction, collection, record, target, sharer.id)))
+      return { kind: crowded };
     const [entry] = await run<ShareEntry>(
       transaction,
       sql`insert into gate.shares as s (id, collection, record, operations, sharer, person, role, audience, ends)
@@ -236,7 +244,8 @@ async function isReadablePerson(on: Executor, access: Access, person: string): P
   return rows.length > 0;
 }
 
-async function isCrowded(on: Executor, target: ShareTarget, sharer: string): Promise<boolean> {
+/** What stands in the way of one more; a share that is there already is changed all the same. */
+async function crowding(on: Executor, target: ShareTarget, sharer: string): Promise<Crowding | null> {
   const key = 'person' in target ? target.person : 'role' in target ? target.role : target.audience;
   await run(on, sql`select pg_advisory_xact_lock(hashtextextended(${value(`share ${key}`)}, 0))`);
   const toward =
@@ -245,14 +254,34 @@ async function isCrowded(on: Executor, target: ShareTarget, sharer: string): Pro
       : 'role' in target
         ? sql`role = ${value(target.role)}`
         : sql`audience = ${value(target.audience)}`;
-  const [row] = await run<{ others: number }>(
+  await run(on, sql`select pg_advisory_xact_lock(hashtextextended(${value(`shares of ${sharer}`)}, 0))`);
+  const [row] = await run<{ others: number; toward: number; own: number }>(
     on,
-    sql`select count(distinct sharer) as others from gate.shares
-      where ${toward} and (ends is null or now() < ends) and sharer <> ${value(sharer)}::uuid`,
+    sql`select count(distinct sharer) filter (where ${toward} and sharer <> ${value(sharer)}::uuid) as others,
+        count(*) filter (where ${toward}) as toward, count(*) filter (where sharer = ${value(sharer)}::uuid) as own
+      from gate.shares where (${toward} or sharer = ${value(sharer)}::uuid) and (ends is null or now() < ends)`,
   );
-  return row!.others >= MOST_SHARERS;
+  if (row!.others >= MOST_SHARERS) return 'too many sharers';
+  if (row!.own >= MOST_BY_ONE) return 'too many of yours';
+  return row!.toward >= MOST_WITH_ONE ? 'too many with the same' : null;
 }
 
 function actorOf({ caller }: Access, origin: string | null): Actor {
   return { name: `person ${callerName(caller)}`, origin, reason: null };
+}
+
+async function isThere(
+  on: Executor,
+  collection: string,
+  record: string,
+  target: ShareTarget,
+  sharer: string,
+): Promise<boolean> {
+  const key = 'person' in target ? target.person : 'role' in target ? target.role : target.audience;
+  const rows = await run(
+    on,
+    sql`select 1 from gate.shares where collection = ${value(collection)} and record = ${value(record)}::uuid
+      and sharer = ${value(sharer)}::uuid and coalesce(person::text, role, audience) = ${value(key)}`,
+  );
+  return rows.length > 0;
 }

@@ -302,8 +302,10 @@ export class StoreSession implements TrialSession {
         };
       case 'oneself':
         return { kind: 'denied', reason: 'nobody shares with themself' };
-      case 'too many':
-        return { kind: 'failed', reason: 'too many share with them already' };
+      case 'too many sharers':
+      case 'too many of yours':
+      case 'too many with the same':
+        return { kind: 'failed', reason: 'there are too many shares already' };
     }
   }
 
