@@ -48,7 +48,7 @@ test('only names of ours become part of a statement, and they are no longer than
   const { access } = accessTo('rules hives { people may read (all) }');
   for (const limit of [-1, 1.5, NaN, Infinity])
     expect(() => listSql(access, question({ limit }), 'rows')).toThrow(TypeError);
-  expect(listSql(access, question({ limit: 0 }), 'rows').text).toMatch(/ limit 0$/);
+  expect(listSql(access, question({ limit: 0 }), 'rows').text).toMatch(/ limit 0\b/);
 });
 
 test('a value of the rulebook is text only where it means nothing to PostgreSQL, and is bound otherwise', () => {

@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { describe, expect, test } from 'vitest';
-import { adviceKinds, adviceOn, withFixes } from '../../src/core/analysis/advice/index.ts';
+import { adviceKinds, adviceOn } from '../../src/core/analysis/advice/index.ts';
+import { fixed as withFixes } from '../../src/core/diagnostics/fixes.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import { sarifLog } from '../../src/cli/commands/sarif.ts';
 import { demoRulebook } from '../support/world.ts';

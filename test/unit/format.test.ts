@@ -141,7 +141,7 @@ test identity ada { email "ada@hollowoak.example"  roles keeper }
   });
 
   test('leaves a text with errors alone', () => {
-    expect(format({ name: 'x.gate', text: 'rules hives { keeper can read }' })).toMatchObject({
+    expect(format({ name: 'x.gate', text: 'rules hives { keeper gets read }' })).toMatchObject({
       ok: false,
       diagnostics: [{ code: 'P001' }],
     });

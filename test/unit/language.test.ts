@@ -29,12 +29,12 @@ function check(text: string) {
 
 /** For each code: a text that triggers it and the spot that it marks, and one nearly the same that does not. */
 const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, spot: string, good: string]> = {
-  L001: [rule("keeper may read when code = 'x'"), "'", rule('keeper may read when code = "x"')],
+  L001: [rule('keeper may read when code = $'), '$', rule('keeper may read when code = "x"')],
   L002: [rule('keeper may read when code = "x'), '"x }', rule('keeper may read when code = "x"')],
   L003: [rule('keeper may read when code = "\\x"'), '\\x', rule('keeper may read when code = "\\\\x"')],
   L004: [`// ${'x'.repeat(limits.sourceLength)}`, '/', `// ${'x'.repeat(1000)}`],
   L005: ['role Keeper', 'Keeper', 'role keeper'],
-  P001: [rule('keeper can read'), 'can', rule('keeper may read')],
+  P001: [rule('keeper gets read'), 'gets', rule('keeper may read')],
   P002: [
     rule(`keeper may read when ${'('.repeat(80)}size = 1${')'.repeat(80)}`),
     '(',
@@ -46,6 +46,7 @@ const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, sp
     rule('keeper may read when size in (1, 2)'),
   ],
   P004: ['role update', 'update', 'role `update`'],
+  P005: [rule('keeper can read'), 'can', rule('keeper may read')],
   N001: ['rules wasps { }', 'wasps', `${hives}rules hives { }`],
   N002: [rule('keeper may read when keepr = me'), 'keepr', rule('keeper may read when keeper = me')],
   N003: [rule('keepr may read'), 'keepr', rule('keeper may read')],

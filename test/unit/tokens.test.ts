@@ -136,6 +136,7 @@ test('keys of our own speak for test identities: development where it is on, pro
     subject: 'ada',
     development: true,
     newcomers: false,
+    byAddress: 'refuse',
     claims: null,
     expires: null,
     audiences: null,

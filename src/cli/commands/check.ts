@@ -1,6 +1,7 @@
 import { writeFileSync } from 'node:fs';
-import { adviceOn, withFixes, type Advice } from '../../core/analysis/advice/index.ts';
+import { adviceOn, type Advice } from '../../core/analysis/advice/index.ts';
 import { checkRulebook } from '../../core/check/index.ts';
+import { fixed } from '../../core/diagnostics/fixes.ts';
 import { excerpt, locate, render } from '../../core/diagnostics/render.ts';
 import { positionAt, type Source } from '../../core/language/source.ts';
 import { CheckFailed } from '../exit.ts';
@@ -17,7 +18,8 @@ interface Options {
 /** `firmgate check [paths]`: errors and advice. Needs neither a service nor a database. */
 export function check(output: Output, paths: readonly string[], options: Options = {}): void {
   const files = readFiles(paths);
-  const sources = files.map((file) => file.source);
+  const mended = options.fix === true ? mend(output, files) : files;
+  const sources = mended.map((file) => file.source);
   const checked = checkRulebook(sources);
   if (!checked.ok) {
     const { diagnostics } = checked;
@@ -30,7 +32,7 @@ export function check(output: Output, paths: readonly string[], options: Options
   }
   const advice = adviceOn(checked.rulebook);
   if (options.sarif !== undefined) writeSarif(options.sarif, sources, [], advice);
-  const made = options.fix === true ? fix(output, files, advice) : [];
+  const made = options.fix === true ? fix(output, mended, advice) : [];
   const left = advice.filter((each) => !made.includes(each));
   const { rules, trials, identities, schema } = checked.rulebook;
   const counts = {
@@ -44,7 +46,7 @@ export function check(output: Output, paths: readonly string[], options: Options
   for (const each of left) print(output, each, sources);
   output.line(
     `${output.good('✓')} ${Object.entries(counts)
-      .map(([name, number]) => `${number} ${name}`)
+      .map(([name, number]) => count(number, singular[name as keyof typeof counts]))
       .join(', ')}: no errors`,
   );
   if (left.length > 0) {
@@ -59,15 +61,35 @@ export function check(output: Output, paths: readonly string[], options: Options
   if (options.strict === true && left.length > 0) throw new CheckFailed();
 }
 
+/** Mends errors whose right form is known, as often as that brings others to light; what is left is told after. */
+function mend(output: Output, files: ReturnType<typeof readFiles>): ReturnType<typeof readFiles> {
+  let now = files;
+  for (let round = 0; round < MOST_ROUNDS; round++) {
+    const sources = now.map((file) => file.source);
+    const checked = checkRulebook(sources);
+    if (checked.ok) break;
+    const { sources: after, made } = fixed(sources, checked.diagnostics);
+    if (made.length === 0) break;
+    for (const { code, message } of made.toReversed()) output.line(`${output.good('✓')} ${code}: ${message}`);
+    now = now.map((file, index) => ({ ...file, source: after[index]! }));
+  }
+  for (const [index, { path, source }] of now.entries())
+    if (source.text !== files[index]!.source.text) writeFileSync(path, source.text);
+  return now;
+}
+
+/** Some mistakes are seen only when those before them are mended. */
+const MOST_ROUNDS = 5;
+
 function fix(output: Output, files: ReturnType<typeof readFiles>, advice: readonly Advice[]): Advice[] {
   const sources = files.map((file) => file.source);
-  const { sources: fixed, made } = withFixes(sources, advice);
+  const { sources: after, made } = fixed(sources, advice);
   // What a fix makes of it must still be a rulebook, or nothing is written.
-  if (!checkRulebook(fixed).ok) {
+  if (!checkRulebook(after).ok) {
     output.note('the fixes together would make an error, so none was made');
     return [];
   }
-  for (const [index, source] of fixed.entries())
+  for (const [index, source] of after.entries())
     if (source.text !== sources[index]!.text) writeFileSync(files[index]!.path, source.text);
   for (const each of made) output.line(`${output.good('✓')} ${each.kind.code}: ${each.fix!.description}`);
   return made;
@@ -107,5 +129,14 @@ function writeSarif(
 }
 
 function count(number: number, noun: string): string {
-  return `${number} ${noun}${number === 1 ? '' : 's'}`;
+  if (number === 1) return `1 ${noun}`;
+  return `${number} ${noun.endsWith('y') ? `${noun.slice(0, -1)}ies` : `${noun}s`}`;
 }
+
+const singular = {
+  files: 'file',
+  collections: 'collection',
+  rules: 'rule',
+  identities: 'identity',
+  trials: 'trial',
+} as const;

@@ -98,7 +98,8 @@ function writeOut(
   const { name, arguments: given } = call;
   const known = lets.get(name.text);
   if (known === undefined) {
-    const hint = suggestion(name.text, [...lets.keys(), ...functions]);
+    const hint =
+      name.text === 'exists' ? existsHint(given) : suggestion(name.text, [...lets.keys(), ...functions]);
     findings.add('N007', `there is no let “${name.text}”`, name.span, hint);
     return null;
   }
@@ -140,4 +141,11 @@ function writeOut(
     { ...scope, record: null, old: false, new: false, variables, within },
     findings,
   );
+}
+
+/** `exists (yards)`, of other languages. */
+function existsHint([of]: readonly Expression[]): string {
+  const collection = of?.kind === 'path' ? of.steps[0]?.text : undefined;
+  const letter = collection?.[0] ?? 'v';
+  return `write some ${letter} in ${collection ?? 'visits'} has (…)`;
 }

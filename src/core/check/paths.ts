@@ -62,6 +62,11 @@ function rootOf(path: Expression & { kind: 'path' }, scope: Scope, findings: Fin
   return recordOperand(root, collection);
 }
 
+/** What whoever is calling is called elsewhere. */
+const foreignCallers: ReadonlySet<string> = new Set([
+  'user', 'current_user', 'caller', 'self', 'auth', 'principal', 'subject', 'requester', 'viewer', 'actor', 'request', 'session',
+]); // prettier-ignore
+
 /** A whole record, as the reference to it. */
 export function recordOperand(root: PathOperand['root'], collection: string): PathOperand {
   return { kind: 'path', root, steps: [{ collection, field: 'id' }], type: { kind: 'ref', collection } };
@@ -99,7 +104,9 @@ function follow(
         'N002',
         `${collection} has no field “${name.text}”`,
         name.span,
-        suggestion(name.text, names_),
+        path.root === 'bare' && index === 0 && foreignCallers.has(name.text)
+          ? 'whoever is calling is me'
+          : suggestion(name.text, names_),
       );
       return null;
     }

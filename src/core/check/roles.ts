@@ -144,6 +144,16 @@ class PairReader {
   }
 }
 
+/** What operations are called elsewhere. */
+const foreignOperations: Readonly<Record<string, string>> = Object.fromEntries(
+  Object.entries({
+    read: ['view', 'see', 'select', 'list', 'get', 'fetch'],
+    create: ['insert', 'add', 'post', 'make'],
+    update: ['edit', 'write', 'modify', 'change', 'patch', 'set'],
+    delete: ['remove', 'destroy', 'drop', 'erase'],
+  }).flatMap(([meant, words]) => words.map((word) => [word, `did you mean ${meant}?`])),
+);
+
 /** Reports an operation that is none of the four and no action of the collection. */
 export function unknownOperation(
   name: Name,
@@ -155,6 +165,8 @@ export function unknownOperation(
     'N011',
     `${collection} has no operation “${name.text}”`,
     name.span,
-    suggestion(name.text, known) ?? `declare it: action ${name.text} on ${collection}`,
+    foreignOperations[name.text] ??
+      suggestion(name.text, known) ??
+      `declare it: action ${name.text} on ${collection}`,
   );
 }

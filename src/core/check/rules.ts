@@ -65,6 +65,15 @@ function checkSentence(
   };
 }
 
+/** What everybody is called elsewhere. */
+const foreignAudiences: Readonly<Record<string, string>> = Object.fromEntries(
+  Object.entries({
+    everybody: ['everyone', 'anyone', 'anybody', 'public', 'all', 'any'],
+    people: ['users', 'user', 'members', 'authenticated', 'logged_in', 'signed_in'],
+    visitors: ['guests', 'guest', 'anonymous', 'visitor', 'anon'],
+  }).flatMap(([meant, words]) => words.map((word) => [word, `did you mean ${meant}?`])),
+);
+
 /** Whom a sentence speaks of; a role that nobody declared is told. */
 export function checkAudience(
   whom: RuleSentence['who'],
@@ -75,7 +84,9 @@ export function checkAudience(
   for (const who of whom) {
     if (who.kind !== 'role') continue;
     if (!roles.has(who.name.text)) {
-      const hint = suggestion(who.name.text, [...roles, 'people', 'visitors', 'everybody']);
+      const hint =
+        foreignAudiences[who.name.text] ??
+        suggestion(who.name.text, [...roles, 'people', 'visitors', 'everybody']);
       findings.add(
         'N003',
         `nobody declared a role “${who.name.text}”`,

@@ -14,6 +14,7 @@ export const codes = {
   P002: 'nested too deeply',
   P003: 'a list or a condition that is too long',
   P004: 'a keyword where a name is needed',
+  P005: 'a word or a sign of another language',
   N001: 'a collection that does not exist',
   N002: 'a field that does not exist',
   N003: 'a role that nobody declared',

@@ -1,5 +1,6 @@
 import type { Span } from '../language/span.ts';
 import type { Code } from './codes.ts';
+import type { Fix } from './fixes.ts';
 
 /** One thing wrong with a text: data only; `render` draws it for people. */
 export interface Diagnostic {
@@ -10,5 +11,7 @@ export interface Diagnostic {
   /** What to do next, where that is known. */
   readonly hint?: string;
   /** A second place that belongs to the matter (where the name was first declared). */
+  /** What was plainly meant, where that is known: `check --fix` makes it. */
+  readonly fix?: Fix;
   readonly related?: { readonly span: Span; readonly message: string };
 }

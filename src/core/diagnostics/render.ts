@@ -45,7 +45,12 @@ export function locate(diagnostic: Diagnostic, sources: readonly Source[]): Loca
 export function render(diagnostic: Diagnostic, sources: readonly Source[], paint: Paint = plain): string {
   const lines = [
     `${paint.bad(`error ${diagnostic.code}`)}: ${paint.strong(diagnostic.message)}`,
-    ...excerpt(diagnostic.span, sources, paint, diagnostic.hint),
+    ...excerpt(
+      diagnostic.span,
+      sources,
+      paint,
+      diagnostic.hint ?? (diagnostic.fix && `--fix: ${diagnostic.fix.description}`),
+    ),
   ];
   if (diagnostic.related !== undefined) {
     lines.push(`  ${diagnostic.related.message}`, ...excerpt(diagnostic.related.span, sources, paint));

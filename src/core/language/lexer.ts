@@ -21,6 +21,23 @@ const symbols: readonly Symbol[] = [
   '+',
   ':',
 ];
+/** Signs of other languages, the longest first, and what is written for them. */
+const foreignSigns: readonly (readonly [written: string, meant: string])[] = [
+  ['===', '='], ['!==', '!='], ['==', '='], ['<>', '!='], [':=', '='], ['&&', 'and'], ['||', 'or'],
+  [';', ''], ['[', '('], [']', ')'],
+]; // prettier-ignore
+
+/** Quotes of other languages, and what closes each. */
+const foreignQuotes: Readonly<Record<string, string>> = {
+  "'": "'", '“': '”“"', '„': '“”', '‘': '’', '’': '’', '«': '»',
+}; // prettier-ignore
+
+const momentShape =
+  /^\d{4}-\d{2}-\d{2}(?:[Tt]\d{2}:\d{2}(?::\d{2}(?:\.\d+)?)?(?:[Zz]|[+-]\d{2}:\d{2})?)?(?![\w-])/;
+
+/** Words for a missing value, however they are written elsewhere. */
+const nothing: ReadonlySet<string> = new Set(['null', 'none', 'nil', 'undefined']);
+
 const escapes: Readonly<Record<string, string>> = { n: '\n', t: '\t', '"': '"', '\\': '\\' };
 const wellFormedName = /^[a-z][a-z0-9_]*$/;
 
@@ -63,11 +80,20 @@ export function tokenize(
       const lineEnd = text.indexOf('\n', at);
       at = lineEnd === -1 ? text.length : lineEnd;
       comments.push(span(start, at));
+    } else if (foreign(start)) {
+      // Read as what it stands for.
     } else if (/[a-z_]/i.test(char)) {
       while (at < text.length && /[a-z0-9_]/i.test(text[at]!)) at++;
       const word = text.slice(start, at);
+      const small = word.toLowerCase();
       if (isKeyword(word)) {
         tokens.push({ kind: 'keyword', text: word, span: span(start, at) });
+      } else if (isKeyword(small)) {
+        instead(`keywords are written in small letters: “${small}”`, start, at, small);
+        tokens.push({ kind: 'keyword', text: small, span: span(start, at) });
+      } else if (nothing.has(small)) {
+        // What is meant by it is said where it stands.
+        tokens.push({ kind: 'name', text: small, quoted: false, span: span(start, at) });
       } else {
         checkName(word, start, at);
         tokens.push({ kind: 'name', text: word, quoted: false, span: span(start, at) });
@@ -85,6 +111,13 @@ export function tokenize(
         tokens.push({ kind: 'name', text: word, quoted: true, span: span(start, at) });
       }
     } else if (/[0-9]/.test(char)) {
+      const moment = momentShape.exec(text.slice(at, at + 40))?.[0];
+      if (moment !== undefined) {
+        at += moment.length;
+        instead('dates and times stand in quotes', start, at, `"${moment}"`);
+        tokens.push({ kind: 'text', value: moment, span: span(start, at) });
+        continue;
+      }
       while (at < text.length && /[0-9]/.test(text[at]!)) at++;
       if (text[at] === '.' && /[0-9]/.test(text[at + 1] ?? '')) {
         at++;
@@ -95,7 +128,11 @@ export function tokenize(
       at = readText(start);
     } else {
       const symbol = symbols.find((candidate) => text.startsWith(candidate, at));
-      if (symbol === undefined) {
+      if (symbol === undefined && char === '!') {
+        at++;
+        instead('“!” is written “not” here', start, at, 'not ');
+        tokens.push({ kind: 'keyword', text: 'not', span: span(start, at) });
+      } else if (symbol === undefined) {
         const whole = String.fromCodePoint(text.codePointAt(at)!);
         at += whole.length;
         report('L001', `the character “${whole}” has no meaning here`, start, at, foreignHint(whole));
@@ -107,6 +144,70 @@ export function tokenize(
   }
   tokens.push({ kind: 'end', span: span(text.length, text.length) });
   return { tokens, comments, diagnostics };
+
+  function instead(message: string, start: number, end: number, put: string): void {
+    if (diagnostics.length >= limits.diagnostics) return;
+    const description = put === '' ? 'take it away' : `write ${put.trim()}`;
+    diagnostics.push({
+      code: 'P005',
+      message,
+      span: span(start, end),
+      fix: { description, span: span(start, end), text: put },
+    });
+  }
+
+  /** Passes over a sign of another language, reported with the one that is meant; false where there is none. */
+  function foreign(start: number): boolean {
+    const sign = foreignSigns.find(([each]) => text.startsWith(each, start));
+    if (sign !== undefined) {
+      const [written, meant] = sign;
+      at = start + written.length;
+      const put = /^[a-z]/.test(meant) ? spaced(meant, start, at) : meant;
+      const what =
+        written === ';' ? 'sentences need no semicolon' : `“${written}” is written “${meant}” here`;
+      const brackets = '[]'.includes(written) ? 'lists stand in round brackets' : what;
+      instead(brackets, start, at, put);
+      if (isKeyword(meant)) tokens.push({ kind: 'keyword', text: meant, span: span(start, at) });
+      else if (meant !== '') tokens.push({ kind: 'symbol', text: meant as Symbol, span: span(start, at) });
+      return true;
+    }
+    if (text[start] === '#' || text.startsWith('--', start)) {
+      const sign_ = text[start] === '#' ? '#' : '--';
+      const lineEnd = text.indexOf('\n', start);
+      at = lineEnd === -1 ? text.length : lineEnd;
+      instead(`comments begin with “//”`, start, start + sign_.length, '//');
+      return true;
+    }
+    if (text.startsWith('/*', start)) {
+      const close = text.indexOf('*/', start + 2);
+      at = close === -1 ? text.length : close + 2;
+      const lines = text
+        .slice(start + 2, close === -1 ? text.length : close)
+        .trim()
+        .split('\n');
+      const behind = /^[ \t]*(\n|$)/.test(text.slice(at, at + 200)) ? '' : '\n';
+      const comment = lines.map((line) => `// ${line.trim().replace(/^\*\s?/, '')}`.trimEnd()).join('\n');
+      instead('comments begin with “//”, on each line', start, at, comment + behind);
+      return true;
+    }
+    const closing = foreignQuotes[text[start]!];
+    if (closing === undefined) return false;
+    const lineEnd = text.indexOf('\n', start);
+    const end = [...closing].map((each) => text.indexOf(each, start + 1)).filter((each) => each !== -1);
+    const close = Math.min(...end);
+    if (end.length === 0 || (lineEnd !== -1 && lineEnd < close)) return false;
+    at = close + 1;
+    const value = text.slice(start + 1, close);
+    instead('texts stand in straight double quotes', start, at, JSON.stringify(value));
+    tokens.push({ kind: 'text', value, span: span(start, at) });
+    return true;
+  }
+
+  /** A word in place of a sign keeps apart from its neighbours. */
+  function spaced(word: string, start: number, end: number): string {
+    const before = /\w/.test(text[start - 1] ?? ' ') ? ' ' : '';
+    return `${before}${word}${/\w/.test(text[end] ?? ' ') ? ' ' : ''}`;
+  }
 
   function checkName(word: string, start: number, end: number): void {
     if (!wellFormedName.test(word)) {
@@ -161,8 +262,5 @@ function foreignHint(char: string): string | undefined {
   if (char === "'" || char === '“' || char === '”') return 'texts stand in "straight double quotes"';
   if (char === '&') return 'write “and”';
   if (char === '|') return 'write “or”';
-  if (char === '!') return 'write “not”, or “!=” between two values';
-  if (char === '[' || char === ']') return 'lists stand in round brackets';
-  if (char === ';') return 'sentences need no semicolon';
   return undefined;
 }

@@ -66,28 +66,3 @@ export function adviceOn(rulebook: Rulebook): Advice[] {
     a.span.source === b.span.source ? a.span.start - b.span.start : a.span.source < b.span.source ? -1 : 1,
   );
 }
-
-/** The sources with all fixes made that can be, from the end of each file on, so that none moves another. */
-export function withFixes(
-  sources: readonly Source[],
-  advice: readonly Advice[],
-): { sources: Source[]; made: Advice[] } {
-  const made: Advice[] = [];
-  const fixed = sources.map((source) => {
-    const own = advice
-      .filter((each) => each.fix?.span.source === source.name)
-      .toSorted((a, b) => b.fix!.span.start - a.fix!.span.start);
-    let { text } = source;
-    let end = Infinity;
-    for (const each of own) {
-      const { span, text: put } = each.fix!;
-      // Two that overlap cannot both be made; the next run sees what is left.
-      if (span.end > end) continue;
-      text = text.slice(0, span.start) + put + text.slice(span.end);
-      end = span.start;
-      made.push(each);
-    }
-    return { name: source.name, text };
-  });
-  return { sources: fixed, made };
-}

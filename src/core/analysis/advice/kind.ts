@@ -1,4 +1,5 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
+import type { Fix } from '../../diagnostics/fixes.ts';
 import type { Declaration } from '../../language/ast.ts';
 import type { Source } from '../../language/source.ts';
 import type { Span } from '../../language/span.ts';
@@ -29,11 +30,4 @@ export interface Found {
   readonly message: string;
   /** A change that takes the doubt away and leaves every answer as it is, or makes it what was plainly meant. */
   readonly fix?: Fix;
-}
-
-export interface Fix {
-  readonly description: string;
-  readonly span: Span;
-  /** What is put in place of the span. */
-  readonly text: string;
 }

@@ -2,6 +2,8 @@ import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, Name, O
 import type { Span } from '../span.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseOperand } from './expressions.ts';
+import { leftOpen } from './left-open.ts';
+import { isNothing } from './mistakes.ts';
 import { parseType, typeFollows } from './types.ts';
 
 const marks: ReadonlySet<string> = new Set<Mark>(['required', 'unique', 'label', 'sensitive']);
@@ -18,25 +20,37 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
   const pieces: Span[] = [];
   let tree: Name | null = null;
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    if (leftOpen(cursor, `“${name.text}” is`))
+      return { kind: 'collection', name, title, fields, owners, tree, pieces, span: cursor.since(start) };
     cursor.recover(
       () => {
         const begin = cursor.token.span;
         if (cursor.takeKeyword('tree')) {
           cursor.expectKeyword('by', 'after “tree”');
           tree = cursor.expectName('the field that points at the parent');
-        } else if (cursor.takeKeyword('owned')) {
+        } else if (cursor.takeKeyword('owned') || takeOwner(cursor)) {
           cursor.expectKeyword('by', 'after “owned”');
           owners.push(...cursor.list(() => parseOwner(cursor)));
         } else {
           fields.push(parseField(cursor));
         }
         pieces.push(cursor.since(begin));
+        if (cursor.isSymbol(',')) cursor.instead('no comma stands between fields', cursor.next().span, '');
       },
       () => cursor.startsLine(),
     );
   }
   cursor.expectSymbol('}', `to close ${name.text}`);
   return { kind: 'collection', name, title, fields, owners, tree, pieces, span: cursor.since(start) };
+}
+
+/** `owner by`. */
+function takeOwner(cursor: Cursor): boolean {
+  if (!cursor.isWord('owner') || !cursor.isKeyword('by', 1)) return false;
+  const span = { ...cursor.token.span, end: cursor.peek(1).span.end };
+  cursor.instead('who owns a record is written “owned by …”', span, 'owned by');
+  cursor.next();
+  return true;
 }
 
 function parseOwner(cursor: Cursor): Expression & { kind: 'path' } {
@@ -50,6 +64,7 @@ function parseOwner(cursor: Cursor): Expression & { kind: 'path' } {
 function parseField(cursor: Cursor): FieldDeclaration {
   const start = cursor.token.span;
   const name = cursor.expectName('the name of a field, or “owned by”');
+  if (cursor.isSymbol(':')) cursor.instead('no colon stands before a type', cursor.next().span, '');
   const type = parseType(cursor);
   const found: { mark: Mark; span: typeof start }[] = [];
   let standard: Expression | null = null;
@@ -67,6 +82,23 @@ function parseField(cursor: Cursor): FieldDeclaration {
       cursor.next();
       found.push({ mark: token.text as Mark, span: token.span });
     } else if (cursor.takeSymbol('=')) {
+      standard = parseOperand(cursor);
+    } else if (cursor.isKeyword('not') && isNothing(cursor, 1)) {
+      cursor.next();
+      cursor.next();
+      const span = cursor.since(token.span);
+      cursor.instead('a field that must have a value is “required”', span, 'required');
+      found.push({ mark: 'required', span });
+    } else if (cursor.isWord('primary') && cursor.peekWord('key')) {
+      cursor.next();
+      cursor.next();
+      const span = cursor.since(token.span);
+      cursor.instead('each record has an id; the text by which people know it is the “label”', span, 'label');
+      found.push({ mark: 'label', span });
+    } else if (cursor.isWord('default')) {
+      cursor.next();
+      const span = cursor.isSymbol('=') ? { ...token.span, end: cursor.next().span.end } : token.span;
+      cursor.instead('what a field begins with is written after “=”', span, '=');
       standard = parseOperand(cursor);
     } else {
       return { name, type, marks: found, default: standard, onDelete, span: cursor.since(start) };

@@ -12,14 +12,14 @@ export class ParseFailure extends Error {}
 /** Reads tokens one by one, records what is wrong, and finds the place where reading can go on. */
 export class Cursor {
   readonly #source: Source;
-  readonly #tokens: readonly Token[];
+  readonly #tokens: Token[];
   readonly #diagnostics: Diagnostic[];
   #at = 0;
   #depth = 0;
 
   constructor(source: Source, tokens: readonly Token[], diagnostics: Diagnostic[]) {
     this.#source = source;
-    this.#tokens = tokens;
+    this.#tokens = [...tokens];
     this.#diagnostics = diagnostics;
   }
 
@@ -118,13 +118,19 @@ export class Cursor {
   /** `item, item, …` until no comma follows. */
   list<T>(item: () => T): T[] {
     const items = [item()];
-    while (this.takeSymbol(',')) {
+    while (this.isSymbol(',') && !this.#partFollows()) {
+      this.next();
       items.push(item());
       if (items.length > limits.listItems) {
         this.fail('P003', `this list has more than ${limits.listItems} items`);
       }
     }
     return items;
+  }
+
+  /** Does the next part of a sentence follow the comma, which is none of a list then? */
+  #partFollows(): boolean {
+    return ['when', 'where', 'stamp', 'because'].some((word) => this.isKeyword(word as Keyword, 1));
   }
 
   /** Runs `inner` one level deeper; past the limit the text is refused before the stack could end. */
@@ -150,6 +156,22 @@ export class Cursor {
       ...(hint === undefined ? {} : { hint }),
     });
     throw new ParseFailure();
+  }
+
+  /** Reports what another language calls it, with what it is called here: an empty text takes it away. Reading goes on. */
+  instead(message: string, span: Span, text: string): void {
+    const description = text === '' ? 'take it away' : `write ${text.trim().replaceAll('\n', ' ')}`;
+    this.report({ code: 'P005', message, span, fix: { description, span, text } });
+  }
+
+  /** The present token is read as this keyword from now on: what was meant is known. */
+  takeFor(word: Keyword): void {
+    this.#tokens[this.#at] = { kind: 'keyword', text: word, span: this.token.span };
+  }
+
+  /** What stands there, letter by letter. */
+  textOf({ start, end }: Span): string {
+    return this.#source.text.slice(start, end);
   }
 
   report(diagnostic: Diagnostic): void {

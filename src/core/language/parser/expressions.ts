@@ -2,6 +2,7 @@ import type { CompareOperator, DurationUnit, Expression, Name, TextOperator } fr
 import { limits } from '../limits.ts';
 import { spanning } from '../span.ts';
 import type { Cursor } from './cursor.ts';
+import { isNothing, likePattern } from './mistakes.ts';
 
 const comparisons: ReadonlySet<string> = new Set(['=', '!=', '<', '<=', '>', '>=']);
 
@@ -52,8 +53,12 @@ function parsePredicate(cursor: Cursor): Expression {
     const role = cursor.expectName('the name of a role');
     return { kind: 'has role', role, span: cursor.since(left.span) };
   }
+  if (cursor.isWord('like') || cursor.isWord('ilike')) return parseLike(cursor, left);
+  if (cursor.isWord('between')) return parseBetween(cursor, left);
   if (token.kind === 'symbol' && comparisons.has(token.text)) {
     cursor.next();
+    if ((token.text === '=' || token.text === '!=') && isNothing(cursor))
+      return askMissing(cursor, left, token.span, token.text === '!=');
     const right = parseOperand(cursor);
     return {
       kind: 'compare',
@@ -66,6 +71,13 @@ function parsePredicate(cursor: Cursor): Expression {
   if (cursor.isKeyword('in') || (cursor.isKeyword('not') && cursor.isKeyword('in', 1))) {
     const negated = cursor.takeKeyword('not');
     cursor.next();
+    if (cursor.token.kind === 'text' || cursor.token.kind === 'number') {
+      const start = cursor.token.span;
+      const items = cursor.list(() => parseOperand(cursor));
+      const span = cursor.since(start);
+      cursor.instead('the values of a list stand in brackets', span, `(${cursor.textOf(span)})`);
+      return { kind: 'in', operand: left, items, negated, span: cursor.since(left.span) };
+    }
     if (!cursor.isSymbol('(')) {
       const list = parseOperand(cursor);
       return { kind: 'in list', operand: left, list, negated, span: cursor.since(left.span) };
@@ -75,14 +87,96 @@ function parsePredicate(cursor: Cursor): Expression {
     cursor.expectSymbol(')', 'after the last value of the list');
     return { kind: 'in', operand: left, items, negated, span: cursor.since(left.span) };
   }
-  if (cursor.takeKeyword('is')) {
-    const negated = cursor.isKeyword('present');
-    if (!cursor.takeKeyword('missing') && !cursor.takeKeyword('present')) {
-      cursor.fail('P001', 'expected “missing” or “present” after “is”', 'two values are compared with =');
-    }
+  return cursor.isKeyword('is') ? parseIs(cursor, left) : left;
+}
+
+/** `is missing`, `is present`; and what others put behind “is”. */
+function parseIs(cursor: Cursor, left: Expression): Expression {
+  const start = cursor.next().span;
+  const not = cursor.isKeyword('not') ? cursor.next().span : null;
+  if (not === null && (cursor.isKeyword('missing') || cursor.isKeyword('present'))) {
+    const negated = cursor.takeKeyword('present');
+    if (!negated) cursor.next();
     return { kind: 'missing', operand: left, negated, span: cursor.since(left.span) };
   }
-  return left;
+  if (isNothing(cursor)) return askMissing(cursor, left, start, not !== null);
+  if (cursor.isKeyword('present')) {
+    cursor.next();
+    cursor.instead('the opposite of “is present” is “is missing”', cursor.since(start), 'is missing');
+    return { kind: 'missing', operand: left, negated: false, span: cursor.since(left.span) };
+  }
+  if (cursor.isKeyword('true') || cursor.isKeyword('false')) {
+    const isTrue = cursor.isKeyword('true') === (not === null);
+    cursor.next();
+    const span = cursor.since(left.span);
+    const value = cursor.textOf(left.span);
+    const said = isTrue ? 'a boolean stands by itself' : 'the opposite of a boolean is written with “not”';
+    cursor.instead(said, span, isTrue ? value : `not ${value}`);
+    return isTrue ? left : { kind: 'not', operand: left, span };
+  }
+  const operator = not === null ? '=' : '!=';
+  const words = cursor.since(start);
+  const right = parseOperand(cursor);
+  cursor.instead(`two values are compared with “${operator}”`, words, operator);
+  return { kind: 'compare', operator, left, right, span: cursor.since(left.span) };
+}
+
+/** `= null` and its like: whether a value is missing is asked by itself, as a comparison with it is never true. */
+function askMissing(
+  cursor: Cursor,
+  left: Expression,
+  from: Expression['span'],
+  negated: boolean,
+): Expression {
+  cursor.next();
+  const right = negated ? 'is present' : 'is missing';
+  cursor.instead(`whether there is a value is asked with “${right}”`, cursor.since(from), right);
+  return { kind: 'missing', operand: left, negated, span: cursor.since(left.span) };
+}
+
+/** `like "%x%"`. */
+function parseLike(cursor: Cursor, left: Expression): Expression {
+  const start = cursor.next().span;
+  const { token } = cursor;
+  const pattern = token.kind === 'text' ? likePattern(token.value) : null;
+  if (pattern === null)
+    return cursor.fail('P001', 'texts are compared with contains, starts with or ends with, not “like”');
+  cursor.next();
+  const { operator, text } = pattern;
+  const span = cursor.since(start);
+  cursor.instead(
+    'texts are compared with contains, starts with or ends with, not “like”',
+    span,
+    `${operator} ${JSON.stringify(text)}`,
+  );
+  const right: Expression = { kind: 'text', value: text, span: token.span };
+  const whole = cursor.since(left.span);
+  return operator === '='
+    ? { kind: 'compare', operator, left, right, span: whole }
+    : { kind: 'text test', operator: operator as TextOperator, left, right, span: whole };
+}
+
+/** `between 1 and 5`. */
+function parseBetween(cursor: Cursor, left: Expression): Expression {
+  const start = cursor.next().span;
+  const least = parseOperand(cursor);
+  cursor.expectKeyword('and', 'between the two bounds');
+  const most = parseOperand(cursor);
+  const span = cursor.since(left.span);
+  const value = cursor.textOf(left.span);
+  cursor.instead(
+    'what lies between two values is written with “>=” and “<=”',
+    cursor.since(start),
+    `>= ${cursor.textOf(least.span)} and ${value} <= ${cursor.textOf(most.span)}`,
+  );
+  return {
+    kind: 'and',
+    operands: [
+      { kind: 'compare', operator: '>=', left, right: least, span },
+      { kind: 'compare', operator: '<=', left, right: most, span },
+    ],
+    span,
+  };
 }
 
 /** `me may read hive`, `me may update hive (notes)`, `me may delete this.hive`. */
@@ -228,6 +322,12 @@ function parseSimpleOperand(cursor: Cursor): Expression {
       }
       if (token.text === 'now' || token.text === 'today') {
         cursor.next();
+        if (cursor.isSymbol('(') && cursor.isSymbol(')', 1)) {
+          const brackets = { ...cursor.token.span, end: cursor.peek(1).span.end };
+          cursor.instead(`“${token.text}” stands without brackets`, brackets, '');
+          cursor.next();
+          cursor.next();
+        }
         return { kind: token.text, span: start };
       }
       if (token.text === 'me' || token.text === 'this' || token.text === 'old' || token.text === 'new') {

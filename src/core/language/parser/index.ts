@@ -3,8 +3,12 @@ import type { Declaration, Expression } from '../ast.ts';
 import { tokenize } from '../lexer.ts';
 import { limits } from '../limits.ts';
 import type { Source } from '../source.ts';
+import type { Keyword } from '../tokens.ts';
 import { parseCollection } from './collections.ts';
 import { Cursor, ParseFailure } from './cursor.ts';
+import { nearest } from '../../diagnostics/suggest.ts';
+import { declarationWords } from './declaration-words.ts';
+import { foreignDeclarations } from './mistakes.ts';
 import { parseCondition } from './expressions.ts';
 import { parseLet } from './lets.ts';
 import { parseAccept } from './accepts.ts';
@@ -13,21 +17,6 @@ import { parseAction, parseInvariant } from './actions.ts';
 import { parseRole } from './roles.ts';
 import { parseRules } from './rules.ts';
 import { parseIdentity, parseTrial } from './trials.ts';
-
-const declarationWords: ReadonlySet<string> = new Set([
-  'collection',
-  'people',
-  'let',
-  'role',
-  'rules',
-  'test',
-  'trial',
-  'attribute',
-  'claim',
-  'accept',
-  'action',
-  'invariant',
-]);
 
 /**
  * Reads one file: all declarations that could be read, and everything that is wrong with the rest.
@@ -81,9 +70,23 @@ function parseTimeZone(cursor: Cursor): Declaration {
   return { kind: 'time zone', name: cursor.expectText('the name of a time zone'), span: cursor.since(start) };
 }
 
+/** `colection`, `rule`, `table`: a word that is near one, or means it elsewhere, is read as that one. */
+function readAsMeant(cursor: Cursor): void {
+  const { token } = cursor;
+  if ((token.kind !== 'name' && token.kind !== 'keyword') || declarationWords.has(token.text)) return;
+  const foreign = Object.hasOwn(foreignDeclarations, token.text)
+    ? foreignDeclarations[token.text]
+    : undefined;
+  const meant = foreign ?? (nearest(token.text, declarationWords) as Keyword | null);
+  if (meant === null) return;
+  cursor.instead(`“${token.text}” is written “${meant}” here`, token.span, meant);
+  cursor.takeFor(meant);
+}
+
 function parseDeclaration(cursor: Cursor): Declaration {
-  const token = cursor.token;
   if (isTimeZone(cursor)) return parseTimeZone(cursor);
+  readAsMeant(cursor);
+  const { token } = cursor;
   // Of all keywords these begin a declaration.
   const word: string = token.kind === 'keyword' ? token.text : '';
   switch (word) {

@@ -7,6 +7,15 @@ import { operations } from './rules.ts';
 export function parseRole(cursor: Cursor): RoleDeclaration {
   const start = cursor.expectKeyword('role', 'here');
   const name = cursor.expectName('the name of a role');
+  if (cursor.isSymbol(',')) {
+    cursor.instead(
+      'each role has a declaration of its own',
+      { ...cursor.token.span, end: cursor.peek(1).span.start },
+      '\nrole ',
+    );
+    cursor.takeFor('role');
+    return { kind: 'role', name, title: null, inclusions: [], when: null, span: cursor.since(start) };
+  }
   const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
   const inclusions: Inclusion[] = [];
   while (cursor.takeKeyword('includes')) inclusions.push(parseInclusion(cursor));

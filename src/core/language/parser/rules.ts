@@ -9,6 +9,8 @@ import type {
 } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseCondition, parseOperand } from './expressions.ts';
+import { leftOpen } from './left-open.ts';
+import { beginsCondition, beginsPart, passComma, takeMay } from './mistakes.ts';
 
 /** The operations that are keywords; `share` and the application's own actions are names. */
 export const operations: ReadonlySet<string> = new Set(['read', 'create', 'update', 'delete']);
@@ -22,6 +24,8 @@ export function parseRules(cursor: Cursor): RulesDeclaration {
   const sentences: RuleSentence[] = [];
   const fences: FenceSentence[] = [];
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
+    if (leftOpen(cursor, `the rules of “${collection.text}” are`))
+      return { kind: 'rules', collection, sentences, fences, span: cursor.since(start) };
     cursor.recover(
       () => {
         if (cursor.isKeyword('nobody')) fences.push(parseFence(cursor));
@@ -49,11 +53,13 @@ export function startsSentence(cursor: Cursor): boolean {
 function parseSentence(cursor: Cursor): RuleSentence {
   const start = cursor.token.span;
   const who = parseAudience(cursor);
-  cursor.expectKeyword('may', 'after who it is about');
-  const clauses = parseOperations(cursor);
-  const when = cursor.takeKeyword('when') ? parseCondition(cursor) : null;
+  takeMay(cursor, 'after who it is about');
+  const clauses = cursor.list(() => parseOperation(cursor, parseBareFields));
+  const when = parseWhen(cursor);
+  passComma(cursor);
   const core = cursor.since(start);
   const stamps = cursor.takeKeyword('stamp') ? cursor.list(() => parseAssignment(cursor)) : [];
+  passComma(cursor);
   const because = cursor.takeKeyword('because') ? cursor.expectText('the reason').value : null;
   if (cursor.isKeyword('when') || cursor.isKeyword('stamp')) {
     cursor.fail('P001', 'a sentence goes “WHO may … when … stamp … because …”, in this order');
@@ -61,12 +67,38 @@ function parseSentence(cursor: Cursor): RuleSentence {
   return { who, operations: clauses, when, stamps, because, core, span: cursor.since(start) };
 }
 
+/** `when CONDITION`; and what is written for it, or without it. */
+function parseWhen(cursor: Cursor): RuleSentence['when'] {
+  passComma(cursor);
+  if (cursor.takeKeyword('when')) return parseCondition(cursor);
+  const { token } = cursor;
+  if (cursor.isWord('if') || cursor.isKeyword('where')) {
+    cursor.instead('a condition is led in by “when”', token.span, 'when');
+    cursor.next();
+    return parseCondition(cursor);
+  }
+  if (cursor.isKeyword('unless')) {
+    cursor.next();
+    const operand = parseCondition(cursor);
+    const span = cursor.since(token.span);
+    cursor.instead(
+      'a rule has “when not (…)” instead of “unless”',
+      span,
+      `when not (${cursor.textOf(operand.span)})`,
+    );
+    return { kind: 'not', operand, span };
+  }
+  if (beginsPart(cursor) || startsSentence(cursor) || !beginsCondition(cursor)) return null;
+  cursor.instead('“when” is missing before the condition', { ...token.span, end: token.span.start }, 'when ');
+  return parseCondition(cursor);
+}
+
 /** `nobody [but ROLES] may OPERATIONS [unless CONDITION] [because "…"]`. */
 function parseFence(cursor: Cursor): FenceSentence {
   const start = cursor.expectKeyword('nobody', 'here');
   const but = cursor.takeKeyword('but') ? cursor.list(() => cursor.expectName('the name of a role')) : [];
-  cursor.expectKeyword('may', 'after “nobody”');
-  const clauses = parseOperations(cursor);
+  takeMay(cursor, 'after “nobody”');
+  const clauses = cursor.list(() => parseOperation(cursor, parseBareFields));
   const unless = cursor.takeKeyword('unless') ? parseCondition(cursor) : null;
   const core = cursor.since(start);
   const because = cursor.takeKeyword('because') ? cursor.expectText('the reason').value : null;
@@ -92,15 +124,34 @@ export function parseOperations(cursor: Cursor): OperationClause[] {
   return cursor.list(() => parseOperation(cursor));
 }
 
-/** `read`, `update (notes)`, or the name of an action. */
-export function parseOperation(cursor: Cursor): OperationClause {
+/** `read`, `update (notes)`, or the name of an action. `bare`: what is made of fields without brackets. */
+export function parseOperation(
+  cursor: Cursor,
+  bare: (cursor: Cursor, operation: string) => FieldList | null = () => null,
+): OperationClause {
   const { token } = cursor;
   if (token.kind !== 'name' && (token.kind !== 'keyword' || !operations.has(token.text))) {
     return cursor.fail('P001', 'expected read, create, update, delete, share or the name of an action');
   }
   cursor.next();
-  const fields = cursor.isSymbol('(') ? parseFieldList(cursor) : null;
+  const fields = cursor.isSymbol('(') ? parseFieldList(cursor) : bare(cursor, token.text);
   return { operation: token.text, fields, span: cursor.since(token.span) };
+}
+
+/** `update code, notes`: fields that the brackets were forgotten of. */
+function parseBareFields(cursor: Cursor, operation: string): FieldList | null {
+  const start = cursor.token.span;
+  const isName = (ahead: number) => cursor.peek(ahead).kind === 'name';
+  const isOther = !isName(0) || cursor.isWord('if') || startsSentence(cursor) || beginsCondition(cursor);
+  if (isOther || !['read', 'create', 'update'].includes(operation)) return null;
+  const names = [cursor.expectName('the name of a field')];
+  while (cursor.isSymbol(',') && isName(1)) {
+    cursor.next();
+    names.push(cursor.expectName('the name of a field'));
+  }
+  const span = cursor.since(start);
+  cursor.instead('fields stand in brackets', span, `(${cursor.textOf(span)})`);
+  return { all: false, names, span };
 }
 
 export function parseFieldList(cursor: Cursor): FieldList {
