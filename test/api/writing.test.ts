@@ -8,7 +8,7 @@ import { Access } from '../../src/core/sql/access.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import type { ListQuestion } from '../../src/core/sql/list.ts';
 import { collectionOf } from '../../src/core/types/schema.ts';
-import type { Value } from '../../src/core/types/types.ts';
+import { JsonPatch, type Value } from '../../src/core/types/types.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { connect, run, runKept, type Executor } from '../../src/store/connection.ts';
 import { DatabaseUnavailable } from '../../src/store/failures.ts';
@@ -532,4 +532,83 @@ test('a connection holds the last five hundred statements prepared, and gives th
   } finally {
     await one.destroy();
   }
+});
+
+test('what is kept of a question serves nobody with the values, the rules or the filter of another', async () => {
+  const access = accessOf(person(7));
+  const sizes = async (of: Access, where: string | null) => {
+    const checked = where === null ? null : checkFilter(where, 'hives', rulebook);
+    if (checked !== null && !checked.ok) throw new Error(where!);
+    const { records } = await listRecords(
+      own.database,
+      of,
+      page({ limit: 200, filter: checked === null ? null : checked.condition }),
+    );
+    return [...new Set(records.map(({ shown }) => shown.get('size') as number))].toSorted((a, b) => a - b);
+  };
+  for (const round of [1, 2]) {
+    expect([round, await sizes(access, 'size = 1'), await sizes(access, 'size = 2')]).toEqual([
+      round,
+      [1],
+      [2],
+    ]);
+    expect(await sizes(access, 'size = 3 or size = 4')).toEqual([3, 4]);
+    // A visitor and somebody without a role have no role alike, and other rules.
+    expect((await sizes(accessOf({ person: null, roles: new Set() }), null)).length).toBe(0);
+    expect((await sizes(access, null)).length).toBeGreaterThan(2);
+  }
+  const shown = async (at: string | null) =>
+    (
+      await listRecords(
+        own.database,
+        access,
+        page({
+          limit: 5,
+          order: [
+            { field: 'tag', descending: false },
+            { field: 'id', descending: false },
+          ],
+          after: [at, id(3, 1)],
+        }),
+      )
+    ).records.length;
+  // Behind a value come the missing ones, and behind a missing one only those of a later id.
+  expect([await shown('zzz'), await shown(null), await shown('zzz')]).toEqual([5, 5, 5]);
+});
+
+test('a value that no index or JSON value can hold is told by the caller’s own long fields', async () => {
+  const long = Array.from({ length: 4_000 }, (_, n) =>
+    String.fromCodePoint(0x4e00 + ((n * 7_919) % 20_000)),
+  ).join('');
+  const refusal = async (supplied: ReadonlyMap<string, Value>, state: string) => {
+    const outcome = await writing(
+      own.database,
+      'hives',
+      supplied,
+      accessOf(person(1)),
+      () => ({ kind: 'alone' }),
+      async (on) => {
+        await run(on, { text: `do $$ begin raise exception using errcode = '${state}'; end $$`, values: [] });
+        return done(null);
+      },
+    );
+    return outcome.ok ? null : outcome.refusal;
+  };
+  const given = new Map<string, Value>([
+    ['code', 'short'],
+    ['size', 100_000],
+    ['tag', 'x'.repeat(601)],
+    ['note', 'x'.repeat(600)],
+    ['more', new JsonPatch({ a: 1 })],
+    ['next', null],
+  ]);
+  for (const state of ['22001', '54000'])
+    expect(await refusal(given, state)).toEqual({ kind: 'value too large', fields: ['tag', 'more'] });
+  const made = await createRecord(
+    own.database,
+    accessOf(person(1, 'helper')),
+    'hives',
+    new Map([['tag', long]]),
+  );
+  expect(made).toMatchObject({ ok: false });
 });
