@@ -9,6 +9,7 @@ import {
 import { Misuse } from './exit.ts';
 import type { Output } from './output.ts';
 import { developmentKeyFile, serviceUrl } from './settings.ts';
+import { signedIn } from './signed-in.ts';
 
 /** A command’s own tokens live for as long as a command may take. */
 const COMMAND_SECONDS = 300;
@@ -25,17 +26,24 @@ export async function clientAs(identity: string | null): Promise<GateClient> {
 }
 
 /**
- * A client for the desk: with FIRMGATE_DESK_TOKEN (a key), or else with the development key. Says so where an unlock is
+ * A client for the desk: with FIRMGATE_DESK_TOKEN (a key), or as whoever has signed in, or else with the development key. Says so where an unlock is
  * under way: nobody should forget that what they do now holds at once.
  */
 export async function deskClient(output?: Output): Promise<GateClient> {
-  const given = process.env.FIRMGATE_DESK_TOKEN;
-  const token =
-    given ?? (await developmentToken(await signingKey(), 'command line', DESK_AUDIENCE, COMMAND_SECONDS));
-  const client = new GateClient({ url: serviceUrl(), token });
+  const client = new GateClient({ url: serviceUrl(), ...(await deskCredentials()) });
   const unlock = output === undefined ? null : await client.currentUnlock();
   if (unlock !== null) output!.note(unlockWords(unlock));
   return client;
+}
+
+async function deskCredentials(): Promise<{ token: string } | { session: string }> {
+  const given = process.env.FIRMGATE_DESK_TOKEN;
+  if (given !== undefined) return { token: given };
+  const kept = signedIn();
+  if (kept !== null) return { session: kept.session };
+  return {
+    token: await developmentToken(await signingKey(), 'command line', DESK_AUDIENCE, COMMAND_SECONDS),
+  };
 }
 
 /** Such as “unlocked for 24 more minutes: the spring rules”. */
@@ -48,7 +56,7 @@ async function signingKey() {
   const file = developmentKeyFile();
   if (!existsSync(file)) {
     throw new Misuse(
-      `there is no development key at ${file}: start the service with “firmgate serve --development”, or name the key in FIRMGATE_DEVELOPMENT_KEY`,
+      `there is no development key at ${file}: sign in with “firmgate sign-in EMAIL”, or use a key in FIRMGATE_DESK_TOKEN; for development, start the service with “firmgate serve --development”`,
     );
   }
   return developmentKey(file);

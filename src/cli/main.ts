@@ -361,6 +361,19 @@ invitations
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/invitations.ts')).invitationsLetter));
 
+program
+  .command('sign-in')
+  .description('sign in as staff; the password is asked for, or read from standard input')
+  .argument('[email]')
+  .option('--link <link>', 'a one-time link, in quotes: choose a password with it')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/sign-in.ts')).signIn));
+program
+  .command('sign-out')
+  .description('end the session of “sign-in”')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/sign-in.ts')).signOut));
+
 const keys = program.command('keys').description('keys for pipelines and providers');
 keys
   .command('list')

@@ -81,6 +81,9 @@ export class GateProblem extends Error {
   }
 }
 
+/** Where the session of staff is kept in requests. */
+const SESSION_COOKIE = 'firmgate_session';
+
 /** No answer came: the service is not there, or what answered is not it. */
 export class GateUnreachable extends Error {
   override readonly name = 'GateUnreachable';
@@ -91,6 +94,8 @@ export interface ClientOptions {
   readonly url: string;
   /** A bearer token; without one the caller is a visitor, or the browser’s session. */
   readonly token?: string;
+  /** The session of somebody who signed in outside of a browser; see `beginSession`. */
+  readonly session?: string;
 }
 
 export interface ListOptions {
@@ -116,8 +121,10 @@ export interface TaggedRecord {
 export class GateClient {
   readonly #url: string;
   readonly #token: string | undefined;
+  readonly #session: string | undefined;
 
-  constructor({ url, token }: ClientOptions) {
+  constructor({ url, token, session }: ClientOptions) {
+    this.#session = session;
     this.#url = url.replace(/\/$/, '');
     this.#token = token;
   }
@@ -203,6 +210,23 @@ export class GateClient {
   /** Uses a one-time link up: chooses the password of an account, and signs in. */
   join(secret: string, password: string, email?: string) {
     return this.#call('POST', '/v1/desk/join', sessionSchema, { body: { secret, password, email } });
+  }
+
+  /** The same outside of a browser, which keeps the session by itself: whoever has it is signed in. */
+  async beginSession(email: string, password: string) {
+    return this.#begun(await this.#send('POST', '/v1/desk/session', { body: { email, password } }));
+  }
+
+  /** A one-time link, used outside of a browser. */
+  async joinWith(secret: string, password: string, email?: string) {
+    return this.#begun(await this.#send('POST', '/v1/desk/join', { body: { secret, password, email } }));
+  }
+
+  async #begun(response: Response) {
+    const cookie = response.headers.getSetCookie().find((each) => each.startsWith(`${SESSION_COOKIE}=`));
+    const session = cookie?.slice(SESSION_COOKIE.length + 1).split(';')[0];
+    if (!session) throw new GateUnreachable('what answered is not this service, or of another version');
+    return { session, document: await this.#parse(response, sessionSchema) };
   }
 
   session() {
@@ -498,6 +522,7 @@ export class GateClient {
           Accept: 'application/json, application/problem+json',
           ...(body === undefined ? {} : { 'Content-Type': 'application/json' }),
           ...(this.#token === undefined ? {} : { Authorization: `Bearer ${this.#token}` }),
+          ...(this.#session === undefined ? {} : { Cookie: `${SESSION_COOKIE}=${this.#session}` }),
           ...headers,
         },
         ...(body === undefined ? {} : { body: JSON.stringify(body) }),

@@ -690,14 +690,14 @@ test('nobody takes all of the service: requests of one caller wait for each othe
   // Somebody holds the notices: every request for them takes as long as that.
   let release = () => {};
   const held = new Promise<void>((resolve) => (release = resolve));
-  let holding: Promise<void> | null = null;
-  await new Promise<void>((locked) => {
-    holding = world.database.transaction(async (on) => {
-      await run(on, sql`lock table records.notices in access exclusive mode`);
-      locked();
-      await held;
-    });
+  let locked = () => {};
+  const isLocked = new Promise<void>((resolve) => (locked = resolve));
+  const holding = world.database.transaction(async (on) => {
+    await run(on, sql`lock table records.notices in access exclusive mode`);
+    locked();
+    await held;
   });
+  await isLocked;
   const hostile = Array.from({ length: 150 }, () => ask('ada', 'notices'));
   const away: Answer[] = [];
   for (const each of hostile)

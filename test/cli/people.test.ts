@@ -1,7 +1,9 @@
-import { mkdtempSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdtempSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from 'vitest';
+import { atTheMachine } from '../../src/store/audit/index.ts';
+import { setStaff } from '../../src/store/staff/index.ts';
 import { firmgateOf } from '../support/firmgate.ts';
 import { openDemo, type World } from '../support/world.ts';
 
@@ -280,4 +282,54 @@ test('staff and keys: links and secrets are shown once, and keys open what they 
   expect((await withKey('trial')).err).toContain('invalid-token');
   expect((await firmgate('keys', 'make', 'x', '--level', 'author', '--for', 'everything')).code).toBe(2);
   expect((await firmgate('groups', 'list')).out).toContain('No provider keeps a group here yet');
+});
+
+describe('signing in', () => {
+  const state = mkdtempSync(join(tmpdir(), 'state-'));
+  const own = firmgateOf(() => world, {
+    XDG_STATE_HOME: state,
+    FIRMGATE_DEVELOPMENT_KEY: join(state, 'none.json'),
+  });
+
+  test('with a one-time link, or the password, opens the desk without a key, until signing out', async () => {
+    const without = await own('keys', 'list');
+    expect([without.code, without.err]).toEqual([2, expect.stringContaining('firmgate sign-in EMAIL')]);
+    await unlock();
+    const { link } = await json<{ link: string }>('staff', 'invite', 'cli@hollowoak.example', 'manager');
+    const joined = await own.with('a password at the terminal', 'sign-in', '--link', link);
+    expect([joined.code, joined.out]).toEqual([
+      0,
+      expect.stringContaining('as cli@hollowoak.example, manager'),
+    ]);
+    const file = join(state, 'firmgate', 'signed-in.json');
+    expect([statSync(file).mode & 0o777, statSync(join(state, 'firmgate')).mode & 0o777]).toEqual([
+      0o600, 0o700,
+    ]);
+    expect(readFileSync(file, 'utf8')).not.toContain('a password at the terminal');
+    expect((await own('unlock', 'a first key of my own')).code).toBe(0);
+    const made = await own('keys', 'make', 'deploy-cli', '--level', 'publisher', '--for', 'rulebook');
+    expect([made.code, made.out]).toEqual([0, expect.stringContaining('firmgate_key_')]);
+    expect((await own('sign-out')).code).toBe(0);
+    expect(existsSync(file)).toBe(false);
+    expect((await own('keys', 'list')).code).toBe(2);
+    const wrong = await own.with('not the password', 'sign-in', 'cli@hollowoak.example');
+    expect([wrong.code, existsSync(file)]).toEqual([1, false]);
+    expect((await own.with('a password at the terminal', 'sign-in', 'CLI@hollowoak.example')).code).toBe(0);
+    expect((await own('keys', 'list')).out).toContain('deploy-cli');
+    // Once let out, the session that is kept opens nothing, and says what to do.
+    await setStaff(
+      world.database,
+      'other@hollowoak.example',
+      'a password of theirs',
+      'manager',
+      atTheMachine('test'),
+    );
+    await unlock();
+    await firmgate('staff', 'out', 'cli@hollowoak.example');
+    const out = await own('keys', 'list');
+    expect([out.code, out.err]).toEqual([1, expect.stringContaining('firmgate sign-in EMAIL')]);
+    expect((await own('sign-out')).code).toBe(0);
+    for (const args of [['sign-in'], ['sign-in', '--link', 'http://x.example/console/join'], ['sign-out']])
+      expect((await own(...args)).code, args.join(' ')).toBe(2);
+  });
 });

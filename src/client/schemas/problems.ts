@@ -20,7 +20,11 @@ export const problemTypes = {
     title: 'The token is not accepted',
     next: 'Get a new token from your issuer. Without any token you are a visitor.',
   },
-  'not-signed-in': { status: 401, title: 'Nobody is signed in', next: 'Sign in as staff first.' },
+  'not-signed-in': {
+    status: 401,
+    title: 'Nobody is signed in',
+    next: 'Sign in as staff first: at the console, or with “firmgate sign-in EMAIL”.',
+  },
   'link-not-good': {
     status: 403,
     title: 'The link is not good',
