@@ -28,9 +28,17 @@ const foreignSigns: readonly (readonly [written: string, meant: string])[] = [
 ]; // prettier-ignore
 
 /** Quotes of other languages, and what closes each. */
-const foreignQuotes: Readonly<Record<string, string>> = {
-  "'": "'", '“': '”“"', '„': '“”', '‘': '’', '’': '’', '«': '»',
-}; // prettier-ignore
+const foreignQuotes: Readonly<Record<string, RegExp>> = {
+  "'": /^([^'\n]*)'/,
+  '“': /^([^”“"\n]*)[”“"]/,
+  '„': /^([^“”\n]*)[“”]/,
+  '‘': /^([^’\n]*)’/,
+  '’': /^([^’\n]*)’/,
+  '«': /^([^»\n]*)»/,
+};
+
+/** Letters of a text in such quotes at most. */
+const LONGEST_QUOTED = 2_000;
 
 const momentShape =
   /^\d{4}-\d{2}-\d{2}(?:[Tt]\d{2}:\d{2}(?::\d{2}(?:\.\d+)?)?(?:[Zz]|[+-]\d{2}:\d{2})?)?(?![\w-])/;
@@ -191,13 +199,12 @@ export function tokenize(
       return true;
     }
     const closing = foreignQuotes[text[start]!];
-    if (closing === undefined) return false;
-    const lineEnd = text.indexOf('\n', start);
-    const end = [...closing].map((each) => text.indexOf(each, start + 1)).filter((each) => each !== -1);
-    const close = Math.min(...end);
-    if (end.length === 0 || (lineEnd !== -1 && lineEnd < close)) return false;
-    at = close + 1;
-    const value = text.slice(start + 1, close);
+    // Where no more is reported, nothing need be understood any more.
+    if (closing === undefined || diagnostics.length >= limits.diagnostics) return false;
+    // Looked for nearby alone: a text of nothing but quotes must not be searched to its end for each.
+    const value = closing.exec(text.slice(start + 1, start + 1 + LONGEST_QUOTED))?.[1];
+    if (value === undefined) return false;
+    at = start + value.length + 2;
     instead('texts stand in straight double quotes', start, at, JSON.stringify(value));
     tokens.push({ kind: 'text', value, span: span(start, at) });
     return true;

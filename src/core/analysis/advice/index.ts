@@ -1,6 +1,5 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { parseFile } from '../../language/parser/index.ts';
-import type { Source } from '../../language/source.ts';
 import { acceptUnused } from './accept-unused.ts';
 import { attributeUnused } from './attribute-unused.ts';
 import { closedFence } from './closed-fence.ts';
