@@ -114,11 +114,11 @@ export class CallerFinder {
           },
         });
       } catch (error) {
-        if (attempt === ATTEMPTS) throw error instanceof OtherRules ? tooManyRulebooks() : error;
         // Somebody new may come with their first write; anybody else is told that they are nobody.
         if (error instanceof NobodyKnown) await this.#known(credentials);
         else if (error instanceof OtherRules) await this.#rulebooks.inForce(error.version);
         else throw error;
+        if (attempt === ATTEMPTS) throw tooManyRulebooks();
       }
     }
   }
