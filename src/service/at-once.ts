@@ -7,6 +7,14 @@ import { answer } from './problems/handler.ts';
 import { Problem } from './problems/problem.ts';
 import { REHEARSAL } from './routes/route.ts';
 
+async function ended(work: unknown): Promise<void> {
+  try {
+    await work;
+  } catch {
+    // It was answered, as far as anybody was there for an answer.
+  }
+}
+
 /** How verification is known, which asks with tokens of its own. */
 const OWN = JSON.stringify([PROOF_ISSUER]).slice(0, -1);
 
@@ -58,7 +66,8 @@ export function fewAtOnce(callers: CallerFinder): RequestHandler {
           // Whoever has gone is not worked for.
           if (response.closed) resolve();
           else {
-            response.once('close', resolve);
+            // The work goes on when whoever asked has gone, and counts until it is done.
+            response.once('close', () => void ended(response.locals.work).then(resolve));
             next();
           }
         }),

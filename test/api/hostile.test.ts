@@ -768,3 +768,32 @@ test('of a share and a delete at the same moment no share is left of a record th
   );
   expect(orphans).toEqual([]);
 });
+
+test('whoever asks and goes away has no more running than whoever waits', async () => {
+  const token = await world.token('ada');
+  let release = () => {};
+  const held = new Promise<void>((resolve) => (release = resolve));
+  let locked = () => {};
+  const isLocked = new Promise<void>((resolve) => (locked = resolve));
+  const holding = world.database.transaction(async (on) => {
+    await run(on, sql`lock table records.notices in access exclusive mode`);
+    locked();
+    await held;
+  });
+  await isLocked;
+  const gone = Array.from({ length: 30 }, () =>
+    fetch(`${world.service.url}/v1/records/notices?limit=2`, {
+      headers: { authorization: `Bearer ${token}` },
+      signal: AbortSignal.timeout(400),
+    }).catch(() => null),
+  );
+  await Promise.all(gone);
+  const [row] = await run<{ count: number }>(
+    world.database,
+    sql`select count(*) as count from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'`,
+  );
+  release();
+  await holding;
+  expect(row!.count).toBeGreaterThan(0);
+  expect(row!.count).toBeLessThanOrEqual(4);
+});

@@ -88,7 +88,10 @@ export function offer(
   for (const [method, handler] of Object.entries(handlers) as [Method, Handler][]) {
     const handle: RequestHandler = (request, response) => {
       if (method !== 'get') refuseIgnored(request, handler);
-      return handler(request, response);
+      const work = handler(request, response);
+      // Whoever counts what a caller has running waits for the work itself, also when the caller has gone.
+      response.locals.work = work;
+      return work;
     };
     route[method](refuseForeignTypes(types), ...before, handle);
   }

@@ -58,7 +58,7 @@ export async function admitNewcomer(
     const name = nameSaid(claims);
     const said = claims.email_verified === true ? textOf(claims.email) : null;
     if (said !== null) await takeBackClaims(transaction, said);
-    const [holder] =
+    const holders =
       said === null
         ? []
         : await run<Holder>(
@@ -66,7 +66,10 @@ export async function admitNewcomer(
             sql`select p.id, p._active as active, p._identity is not null as identity, exists (select 1 from gate.logins as l where l.person = p.id and l.issuer = ${value(issuer)}) as login
               from records.people as p where lower(p.email) = lower(${value(said)}) for update`,
           );
-    if (holder !== undefined && byAddress === 'link' && !holder.identity && !holder.login) {
+    const [holder] = holders;
+    // Where two have it, written in capitals or not, it tells of neither.
+    const isOne = holder !== undefined && holders.length === 1;
+    if (isOne && byAddress === 'link' && !holder.identity && !holder.login) {
       // One who was let out is not let in by another issuer's word.
       if (!holder.active) return 'known';
       await addLogin(transaction, holder.id, { issuer, subject });
