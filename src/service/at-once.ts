@@ -1,6 +1,5 @@
-import type { RequestHandler } from 'express';
+import type { RequestHandler, Response } from 'express';
 import { rateLimit } from 'express-rate-limit';
-import pLimit, { type LimitFunction } from 'p-limit';
 import { PROOF_ISSUER } from './identity/development.ts';
 import type { CallerFinder } from './identity/caller.ts';
 import { answer } from './problems/handler.ts';
@@ -16,7 +15,7 @@ async function ended(work: unknown): Promise<void> {
 }
 
 /** How verification is known, which asks with tokens of its own. */
-const OWN = JSON.stringify([PROOF_ISSUER]).slice(0, -1);
+const OWN = `${PROOF_ISSUER} `;
 
 /** Rehearsals in a quarter of an hour that one caller may learn something by; see `fewGuesses`. */
 const GUESSES = 60;
@@ -52,27 +51,44 @@ const WAITING = 100;
  * share one: they wait longer. Each process counts for itself.
  */
 export function fewAtOnce(callers: CallerFinder): RequestHandler {
-  const turns = new Map<string, LimitFunction>();
+  const turns = new Map<string, Turns>();
   return async (request, response, next) => {
     const who = await callers.whoAsks(request);
     response.locals.asks = who;
-    const own = turns.get(who) ?? pLimit(AT_ONCE);
+    const own = turns.get(who) ?? { running: 0, waiting: [] };
     turns.set(who, own);
+    const begin = () => {
+      own.running++;
+      response.once('close', () => {
+        // The work goes on when whoever asked has gone, and counts until it is done.
+        void ended(response.locals.work).then(() => {
+          own.running--;
+          passOn(own);
+          if (own.running === 0) turns.delete(who);
+        });
+      });
+      next();
+    };
+    if (own.running < AT_ONCE) {
+      begin();
+      return;
+    }
     const most = who.startsWith('visitor') ? 10 * WAITING : WAITING;
-    if (own.pendingCount >= most) throw new Problem('too-many-requests', {}, { 'Retry-After': '1' });
-    void own(
-      () =>
-        new Promise<void>((resolve) => {
-          // Whoever has gone is not worked for.
-          if (response.closed) resolve();
-          else {
-            // The work goes on when whoever asked has gone, and counts until it is done.
-            response.once('close', () => void ended(response.locals.work).then(resolve));
-            next();
-          }
-        }),
-    ).finally(() => {
-      if (own.activeCount + own.pendingCount === 0) turns.delete(who);
-    });
+    if (own.waiting.length >= most) throw new Problem('too-many-requests', {}, { 'Retry-After': '1' });
+    own.waiting.push({ begin, response });
   };
+}
+
+interface Turns {
+  running: number;
+  readonly waiting: { readonly begin: () => void; readonly response: Response }[];
+}
+
+/** The next in line begins; whoever has gone meanwhile is not worked for. */
+function passOn({ waiting }: Turns): void {
+  for (let next = waiting.shift(); next !== undefined; next = waiting.shift()) {
+    if (next.response.closed) continue;
+    next.begin();
+    return;
+  }
 }

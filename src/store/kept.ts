@@ -41,7 +41,7 @@ export class KeepingClient extends Dialect {
     try {
       return await super._query(connection, asked);
     } catch (error) {
-      if ((error as { code?: unknown }).code === OTHER_RESULT_TYPE) prepareAnew(asked.sql);
+      if ((error as { code?: unknown }).code === OTHER_RESULT_TYPE) prepareAnew(connection, asked.sql);
       throw error;
     }
   }
@@ -51,12 +51,13 @@ export class KeepingClient extends Dialect {
 const changed = new LRUCache<string, number>({ max: 10_000 });
 
 /** From now on the text is prepared anew, by another name. */
-function prepareAnew(text: string): void {
-  const digest = digestOf(text);
-  changed.set(digest, (changed.get(digest) ?? 0) + 1);
+function prepareAnew(connection: Connection, text: string): void {
+  changed.set(text, (changed.get(text) ?? 0) + 1);
+  held.get(connection)?.delete(text);
 }
 
-const held = new WeakMap<Connection, LRUCache<string, true>>();
+/** What each connection holds: names by texts. */
+const held = new WeakMap<Connection, LRUCache<string, string>>();
 
 /** The name of a statement on a connection; null where no room could be made. */
 async function nameOn(connection: Connection, text: string): Promise<string | null> {
@@ -65,20 +66,22 @@ async function nameOn(connection: Connection, text: string): Promise<string | nu
     names = new LRUCache({ max: KEPT_STATEMENTS });
     held.set(connection, names);
   }
-  const digest = digestOf(text);
-  const name = `kept_${digest}_${changed.get(digest) ?? 0}`;
-  if (names.get(name) === undefined && names.size >= KEPT_STATEMENTS) {
-    const oldest = [...names.rkeys()][0]!;
+  const known = names.get(text);
+  // Another connection may have found out that its table has changed: then it goes by another name here, too.
+  if (known !== undefined && known.endsWith(`_${changed.get(text) ?? 0}`)) return known;
+  if (known === undefined && names.size >= KEPT_STATEMENTS) {
+    const [oldest, name] = [...names.rentries()][0] as [string, string];
     try {
-      await connection.query(`deallocate "${oldest}"`);
+      await connection.query(`deallocate "${name}"`);
     } catch {
       // Within a transaction that has failed nothing can be given back; nor will the statement itself be carried out.
       return null;
     }
-    delete connection.connection.parsedStatements[oldest];
+    delete connection.connection.parsedStatements[name];
     names.delete(oldest);
   }
-  names.set(name, true);
+  const name = `kept_${digestOf(text)}_${changed.get(text) ?? 0}`;
+  names.set(text, name);
   return name;
 }
 

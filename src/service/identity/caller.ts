@@ -35,6 +35,7 @@ export class CallerFinder {
   readonly #tokens: TokenVerifier;
   readonly #rulebooks: RulebookKeeper;
   readonly #logger: Logger;
+  readonly #asked = new WeakMap<Request, ReturnType<TokenVerifier['verify']>>();
   /** Who somebody was when last asked: by it is guessed what a write may meet, and nothing is decided. */
   readonly #lastKnown = new LRUCache<string, Caller>({ max: LAST_KNOWN });
 
@@ -48,7 +49,7 @@ export class CallerFinder {
   async find(request: Request): Promise<Audience> {
     const token = bearerToken(request);
     const credentials: TokenCredentials =
-      token === null ? { kind: 'visitor' } : await this.#credentials(token);
+      token === null ? { kind: 'visitor' } : await this.#credentials(request, token);
     return this.#known(credentials);
   }
 
@@ -57,8 +58,8 @@ export class CallerFinder {
     const visitor = `visitor ${request.ip ?? ''}`;
     const token = bearerToken(request);
     if (token === null) return visitor;
-    const verified = await this.#tokens.verify(token);
-    return 'fault' in verified ? visitor : JSON.stringify([verified.issuer, verified.subject]);
+    const verified = await this.#verified(request, token);
+    return 'fault' in verified ? visitor : `${verified.issuer} ${verified.subject}`;
   }
 
   /** Who they were when last asked; whoever has not been, is asked now. */
@@ -88,7 +89,7 @@ export class CallerFinder {
   async changing<T>(request: Request, read: (rulebook: Rulebook) => (who: Writer) => Promise<T>): Promise<T> {
     const token = bearerToken(request);
     const credentials: TokenCredentials =
-      token === null ? { kind: 'visitor' } : await this.#credentials(token);
+      token === null ? { kind: 'visitor' } : await this.#credentials(request, token);
     for (let attempt = 1; ; attempt++) {
       const assumed = this.#rulebooks.latest;
       let work: (who: Writer) => Promise<T>;
@@ -129,7 +130,7 @@ export class CallerFinder {
    */
   async stranger(request: Request): Promise<Stranger> {
     const token = bearerToken(request);
-    const credentials = token === null ? null : await this.#credentials(token);
+    const credentials = token === null ? null : await this.#credentials(request, token);
     if (credentials?.kind !== 'login') throw invalidToken();
     const { issuer, subject, claims } = credentials;
     const { rulebook } = (await this.as({ kind: 'visitor' }))!;
@@ -168,8 +169,15 @@ export class CallerFinder {
     return { rulebook, access: new Access(rulebook, caller, now) };
   }
 
-  async #credentials(token: string): Promise<TokenCredentials> {
-    const verified = await this.#tokens.verify(token);
+  /** Asked more than once on the way of a request, and verified once. */
+  #verified(request: Request, token: string): ReturnType<TokenVerifier['verify']> {
+    const known = this.#asked.get(request) ?? this.#tokens.verify(token);
+    this.#asked.set(request, known);
+    return known;
+  }
+
+  async #credentials(request: Request, token: string): Promise<TokenCredentials> {
+    const verified = await this.#verified(request, token);
     if ('fault' in verified) {
       // The reason is for whoever runs the service; a claim of a signed token may be told to whoever holds it.
       this.#logger.info({ fault: verified.fault, claim: verified.claim }, 'token refused');
