@@ -682,12 +682,8 @@ describe('a page', () => {
   });
 });
 
-test('nobody takes all of the service: requests of one caller wait for each other, and very many are turned away', async () => {
-  const tokens = { ada: await world.token('ada'), ben: await world.token('ben') };
-  const ask = async (as: 'ada' | 'ben', collection: string) =>
-    world.ask('GET', `/v1/records/${collection}?limit=2`, { token: tokens[as] });
-  await ask('ben', 'people');
-  // Somebody holds the notices: every request for them takes as long as that.
+/** Holds the notices: every request for them takes until it is released. */
+async function holdNotices(): Promise<{ release: () => void; holding: Promise<void> }> {
   let release = () => {};
   const held = new Promise<void>((resolve) => (release = resolve));
   let locked = () => {};
@@ -698,6 +694,16 @@ test('nobody takes all of the service: requests of one caller wait for each othe
     await held;
   });
   await isLocked;
+  return { release, holding };
+}
+
+test('nobody takes all of the service: requests of one caller wait for each other, and very many are turned away', async () => {
+  const tokens = { ada: await world.token('ada'), ben: await world.token('ben') };
+  const ask = async (as: 'ada' | 'ben', collection: string) =>
+    world.ask('GET', `/v1/records/${collection}?limit=2`, { token: tokens[as] });
+  await ask('ben', 'people');
+  // Somebody holds the notices: every request for them takes as long as that.
+  const { release, holding } = await holdNotices();
   const hostile = Array.from({ length: 150 }, () => ask('ada', 'notices'));
   const away: Answer[] = [];
   for (const each of hostile)
@@ -771,16 +777,7 @@ test('of a share and a delete at the same moment no share is left of a record th
 
 test('whoever asks and goes away has no more running than whoever waits', async () => {
   const token = await world.token('ada');
-  let release = () => {};
-  const held = new Promise<void>((resolve) => (release = resolve));
-  let locked = () => {};
-  const isLocked = new Promise<void>((resolve) => (locked = resolve));
-  const holding = world.database.transaction(async (on) => {
-    await run(on, sql`lock table records.notices in access exclusive mode`);
-    locked();
-    await held;
-  });
-  await isLocked;
+  const { release, holding } = await holdNotices();
   // In waves: each that goes makes room for the next, if it no longer counts.
   for (let wave = 0; wave < 4; wave++)
     await Promise.all(
