@@ -55,6 +55,8 @@ export function fewAtOnce(callers: CallerFinder): RequestHandler {
   return async (request, response, next) => {
     const who = await callers.whoAsks(request);
     response.locals.asks = who;
+    // A response that has closed already does not close again: its place would never be given back.
+    if (response.closed) return;
     const own = turns.get(who) ?? { running: 0, waiting: [] };
     turns.set(who, own);
     const begin = () => {

@@ -1,4 +1,5 @@
 import type { Request } from 'express';
+import { ipKeyGenerator } from 'express-rate-limit';
 import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
 import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
@@ -55,7 +56,7 @@ export class CallerFinder {
 
   /** Whose request it is, before anything else is known of them: by a good token, or by the address it comes from. */
   async whoAsks(request: Request): Promise<string> {
-    const visitor = `visitor ${request.ip ?? ''}`;
+    const visitor = `visitor ${ipKeyGenerator(request.ip ?? '')}`;
     const token = bearerToken(request);
     if (token === null) return visitor;
     const verified = await this.#verified(request, token);

@@ -30,8 +30,8 @@ const LONGEST_NAME = 200;
 /**
  * Adds somebody at their first token, without a role: with their name, and with their address where the issuer has verified it
  * and nobody else has it. They are not taken for somebody who has that address already, as an address that another issuer says is no
- * proof of being that person; but where the settings take this issuer's word for it. `known`: there is such a login, so they were let out. `cannot`: the application
- * asks for more than a token says.
+ * proof of being that person; but where the settings take this issuer's word for it. `known`: there is such a login, so they were
+ * let out. `cannot`: the application asks for more than a token says.
  */
 export async function admitNewcomer(
   database: Database,
