@@ -27,7 +27,7 @@ const folders = {
   },
   'core/sql': {
     least: 95,
-    tests: [...decide('sql'), 'test/agreement/truths.test.ts'],
+    tests: [...decide('sql'), 'test/agreement/truths.test.ts', 'test/agreement/early.test.ts'],
     others: engines,
     without: proofs,
   },

@@ -30,6 +30,13 @@ program
     '--origins <origins...>',
     'web pages of these origins may ask of the records, such as https://members.hollowoak.example',
   )
+  .option('--shares-by-one <count>', 'records that one person may share', '1000')
+  .option(
+    '--shares-with-one <count>',
+    'records that may be shared with one person, role or audience',
+    '100000',
+  )
+  .option('--sharers-with-one <count>', 'people who may share with one person, role or audience', '50')
   .option('--smtp <url>', 'the mail server that letters go out through (also SMTP_URL)')
   .option('--outbox <folder>', 'put letters into this folder instead, as .eml files')
   .option('--from <sender>', 'who letters come from')

@@ -20,6 +20,7 @@ import type { Post } from './post/post.ts';
 import { Problem } from './problems/problem.ts';
 import { aboutRoutes } from './routes/about.ts';
 import { consoleRoutes } from './routes/console.ts';
+import { SHARE_LIMITS } from '../store/shares/index.ts';
 import { deskRoutes } from './routes/desk.ts';
 import { acceptanceRoutes } from './routes/invitations.ts';
 import { recordRoutes } from './routes/records.ts';
@@ -91,7 +92,7 @@ export function createApp({
     fewGuesses(),
     ...recordBody,
     recordRoutes(database, callers),
-    shareRoutes(database, callers),
+    shareRoutes(database, callers, config.shares ?? SHARE_LIMITS),
   );
   app.use('/v1/invitations', acceptanceRoutes(database, callers));
   app.use('/scim/v2', refuseUntilReady(isReady), scimRoutes(database, staff, inForce));

@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { z } from 'zod';
+import type { ShareLimits } from '../store/shares/index.ts';
 import type { PostConfig } from './post/post.ts';
 
 /** Wrong settings: the message says which and what to do. Nothing has been started. */
@@ -61,6 +62,8 @@ export interface ServiceConfig {
   readonly proxies: readonly string[];
   /** Web pages of these origins may ask of the records from a browser; empty: only those of the service’s own. */
   readonly origins: readonly string[];
+  /** Nothing said: those that SHARE_LIMITS says. */
+  readonly shares?: ShareLimits;
   /** 0: any free port. */
   readonly port: number;
   readonly issuers: readonly IssuerConfig[];

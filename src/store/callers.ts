@@ -1,6 +1,6 @@
 import { isGivenByHand, type Claims } from '../core/evaluate/attributes.ts';
-import { rolesHeld, type Caller, type Sharing } from '../core/decide/caller.ts';
-import { shareableCollections, sharingsOf } from '../core/decide/shares.ts';
+import type { Caller, Sharing } from '../core/decide/caller.ts';
+import { shareableCollections, shareableFrom, sharingsOf, targetsOf } from '../core/decide/shares.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { arrivalParts } from '../core/sql/arrival.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
@@ -28,17 +28,26 @@ export type Credentials =
   | { readonly kind: 'test identity'; readonly name: string }
   | { readonly kind: 'person'; readonly id: string };
 
+export interface Arriving {
+  /** Another moment, for a trial. */
+  readonly at?: string | null;
+  /** The caller is put to the closures, too: everything that is shared with them is named, however much. */
+  readonly toEvaluate?: boolean;
+  /** They are about to read records of this collection alone, and what lies along its references: other shares are not looked up. */
+  readonly reading?: string | undefined;
+}
+
 /**
  * Looks the caller up. One statement, so that person, roles, attributes, clock and version belong together; nothing of
  * it is remembered from one request to the next, so every change holds for the next request. Where the version is not
  * the one that `rulebook` is, what was worked out counts for nothing: ask again with that one. Roles outside their time
- * do not count. A trial may name another moment, `at`. Cost: three index look-ups, and what the attributes ask for.
+ * do not count. Cost: three index look-ups, and what the attributes and the shares ask for.
  */
 export async function arrive(
   on: Executor,
   rulebook: Rulebook,
   credentials: Credentials,
-  at: string | null = null,
+  { at = null, toEvaluate = false, reading }: Arriving = {},
 ): Promise<Arrival | null> {
   const statement = arrivalSql(rulebook, credentials, momentSql(at));
   const [row] = await runKept<Row>(on, statement);
@@ -46,7 +55,7 @@ export async function arrive(
   const { _now: now, _version: version } = row;
   const known: Caller =
     credentials.kind === 'visitor' ? { person: null, roles: new Set() } : callerOf(rulebook, row);
-  const shared = await sharedWith(on, rulebook, known, now);
+  const shared = await sharedWith(on, rulebook, known, now, toEvaluate, reading);
   const caller = shared.length === 0 ? known : { ...known, shared };
   const unknownRoles =
     credentials.kind === 'visitor' ? [] : row._roles.filter((role) => !rulebook.roles.has(role));
@@ -71,14 +80,25 @@ function callerOf(rulebook: Rulebook, row: Row): Caller {
  * What others share with a caller at this moment, where the rulebook lets records be shared at all. Cost: one look-up, and
  * where there is something, one statement for all of those who share.
  */
-async function sharedWith(on: Executor, rulebook: Rulebook, caller: Caller, now: string): Promise<Sharing[]> {
-  if (shareableCollections(rulebook).size === 0) return [];
-  const shares = await sharesToward(on, caller.person?.id ?? null, rolesHeld(rulebook, caller), now);
+async function sharedWith(
+  on: Executor,
+  rulebook: Rulebook,
+  caller: Caller,
+  now: string,
+  all: boolean,
+  reading: string | undefined,
+): Promise<Sharing[]> {
+  const collections = [
+    ...(reading === undefined ? shareableCollections(rulebook) : shareableFrom(rulebook, reading)),
+  ];
+  if (collections.length === 0) return [];
+  const targets = targetsOf(rulebook, caller);
+  const shares = await sharesToward(on, caller.person?.id ?? null, targets, collections, now, all);
   if (shares.length === 0) return [];
   const ids = [...new Set(shares.map(({ sharer }) => sharer))];
   const rows = await run<Row>(on, arrivalSql(rulebook, { kind: 'people', ids }, momentSql(now)));
   const sharers = new Map(rows.map((row) => [row.id as string, callerOf(rulebook, row)]));
-  return sharingsOf(rulebook, shares, sharers);
+  return sharingsOf(rulebook, shares, sharers, !all);
 }
 
 /** The service's own columns begin with an underscore, so that no field of people can hide one. */
@@ -90,7 +110,7 @@ type Row = {
   _email: string | null;
 } & Record<string, Value>;
 
-function arrivalSql(rulebook: Rulebook, credentials: Arriving, now: Fragment): Fragment {
+function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fragment {
   const moment = sql`${now} as _now, (select max(version) from gate.rulebooks) as _version`;
   if (credentials.kind === 'visitor') return sql`select ${moment}`;
   const claims = credentials.kind === 'login' ? credentials.claims : {};
@@ -127,9 +147,9 @@ function verifiedEmail(claims: Claims): Fragment {
 }
 
 /** Several people at once are only ever looked up by the service itself. */
-type Arriving = Credentials | { readonly kind: 'people'; readonly ids: readonly string[] };
+type Looking = Credentials | { readonly kind: 'people'; readonly ids: readonly string[] };
 
-function matching(credentials: Exclude<Arriving, { kind: 'visitor' }>): Fragment {
+function matching(credentials: Exclude<Looking, { kind: 'visitor' }>): Fragment {
   switch (credentials.kind) {
     case 'login':
       return sql`p.id = (select l.person from gate.logins as l where l.issuer = ${value(credentials.issuer)} and l.subject = ${value(credentials.subject)})`;

@@ -90,7 +90,7 @@ export async function wholeReach(
 }
 
 async function callerOf(on: Executor, rulebook: Rulebook, of: ReachOf) {
-  if ('credentials' in of) return arrive(on, rulebook, of.credentials);
+  if ('credentials' in of) return arrive(on, rulebook, of.credentials, { toEvaluate: true });
   const { now } = (await arrive(on, rulebook, { kind: 'visitor' }))!;
   return { caller: { person: { id: NEW_ID, values: { id: NEW_ID } }, roles: new Set([of.role]) }, now };
 }
@@ -135,7 +135,7 @@ export async function reachersOf(
         );
         left = Math.max(0, people.length - MOST_PEOPLE);
         for (const person of people.slice(0, MOST_PEOPLE)) {
-          const arrival = await arrive(on, rulebook, { kind: 'person', id: person.id });
+          const arrival = await arrive(on, rulebook, { kind: 'person', id: person.id }, { toEvaluate: true });
           if (arrival !== null) counted.push({ name: person.email ?? person.id, caller: arrival.caller });
         }
       }

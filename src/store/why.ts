@@ -31,7 +31,7 @@ export async function answerWhy(
   return rolledBack(
     database,
     async (on) => {
-      const arrival = await arrive(on, rulebook, credentials, question.at);
+      const arrival = await arrive(on, rulebook, credentials, { at: question.at, toEvaluate: true });
       if (arrival === null) return 'signed out';
       const { caller, now } = arrival;
       const why = await explanation(on, rulebook, caller, now, question, options);

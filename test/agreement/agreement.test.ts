@@ -139,7 +139,12 @@ async function callers(seed: number, rulebook: Rulebook, failing: (what: string)
   const found: Both[] = [{ closures: visitor, sql: visitor }];
   for (let count = 0; count < 3; count++) {
     const person = dice.pick([...world.get('people')!.values()]) as RecordValues & { readonly id: string };
-    const arrival = await arrive(own.database, rulebook, { kind: 'person', id: person.id }, NOW);
+    const arrival = await arrive(
+      own.database,
+      rulebook,
+      { kind: 'person', id: person.id },
+      { at: NOW, toEvaluate: true },
+    );
     // Nobody has verified the addresses of these people.
     const known = { ...person, email: null };
     const closures = workOutCaller(rulebook, known, given.get(person.id)!, {}, { now: NOW, look, all });

@@ -103,7 +103,9 @@ async function callers(dice: Dice, rulebook: Rulebook): Promise<Caller[]> {
   const people: Caller[] = [];
   for (let count = 0; count < 3; count++) {
     const id = dice.pick([...world.get('people')!.keys()]);
-    people.push((await arrive(own.database, rulebook, { kind: 'person', id }, NOW))!.caller);
+    people.push(
+      (await arrive(own.database, rulebook, { kind: 'person', id }, { at: NOW, toEvaluate: true }))!.caller,
+    );
   }
   return withShares(dice, rulebook, people, world);
 }

@@ -187,7 +187,7 @@ export class Plain {
   #shared(operation: string, collection: string, record: RecordValues, world: World): Reason[] {
     return (this.#caller.shared ?? [])
       .filter((each) => each.collection === collection && each.operation === operation)
-      .filter(({ records }) => records.includes(record.id as string))
+      .filter(({ records }) => records!.includes(record.id as string))
       .flatMap(({ sharer }): Reason[] => {
         const alone = new Plain(this.#rulebook, sharer, world);
         if (

@@ -197,7 +197,7 @@ test('shares are gathered by collection, operation and sharer; who is gone, and 
     sharers,
   ).map(
     ({ collection, operation, sharer, records }) =>
-      `${collection} ${operation} ${sharer.person!.id} ${records.join(' ')}`,
+      `${collection} ${operation} ${sharer.person!.id} ${records!.join(' ')}`,
   );
   expect(told).toEqual(['hives read ada h i', 'hives delete ada h', 'hives read ben h', 'people read ada h']);
   expect([...shareableCollections(rulebook)]).toEqual(['people', 'hives']);

@@ -14,6 +14,7 @@ import {
 } from '../../src/service/identity/development.ts';
 import type { PostConfig } from '../../src/service/post/post.ts';
 import { startService, type RunningService } from '../../src/service/start.ts';
+import { SHARE_LIMITS, type ShareLimits } from '../../src/store/shares/index.ts';
 import { ownDatabase, type OwnDatabase } from './database.ts';
 
 /** A running service with a database, a key and a folder of its own. */
@@ -57,6 +58,7 @@ export interface WorldOptions {
   readonly consoleFolder?: string;
   readonly post?: PostConfig;
   readonly origins?: readonly string[];
+  readonly shares?: Partial<ShareLimits>;
 }
 
 export const demoRulebook: readonly Source[] = readdirSync('demo/rulebook').map((name) => ({
@@ -79,6 +81,7 @@ export async function openWorld(
       host: '127.0.0.1',
       proxies: [],
       origins: options.origins ?? [],
+      shares: { ...SHARE_LIMITS, ...options.shares },
       port: 0,
       issuers: (options.issuers ?? []).map(issuerConfig),
       leeway: 5,

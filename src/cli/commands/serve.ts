@@ -4,6 +4,7 @@ import { fileURLToPath } from 'node:url';
 import { readIssuers, type ServiceConfig } from '../../service/config.ts';
 import type { PostConfig } from '../../service/post/post.ts';
 import { startService } from '../../service/start.ts';
+import type { ShareLimits } from '../../store/shares/index.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';
 import { developmentKeyFile } from '../settings.ts';
@@ -16,6 +17,9 @@ export interface ServeOptions {
   readonly development?: boolean;
   readonly proxies?: string[];
   readonly origins?: string[];
+  readonly sharesByOne: string;
+  readonly sharesWithOne: string;
+  readonly sharersWithOne: string;
   readonly smtp?: string;
   readonly outbox?: string;
   readonly from?: string;
@@ -46,6 +50,20 @@ function originsOf({ origins = [] }: ServeOptions): string[] {
   return origins;
 }
 
+/** How much may be shared: see `ShareLimits`. */
+function shareLimitsOf({ sharesByOne, sharesWithOne, sharersWithOne }: ServeOptions): ShareLimits {
+  const count = (option: string, text: string) => {
+    if (!/^\d{1,7}$/.test(text))
+      throw new Misuse(`${option} takes a number from 0 to 9999999, not “${text}”`);
+    return Number(text);
+  };
+  return {
+    byOne: count('--shares-by-one', sharesByOne),
+    withOne: count('--shares-with-one', sharesWithOne),
+    sharers: count('--sharers-with-one', sharersWithOne),
+  };
+}
+
 /** `firmgate serve`: runs until it is told to stop (SIGINT, SIGTERM), and then finishes what is under way. */
 export async function serve(output: Output, options: ServeOptions): Promise<void> {
   const databaseUrl = options.database ?? process.env.DATABASE_URL;
@@ -71,6 +89,7 @@ export async function serve(output: Output, options: ServeOptions): Promise<void
     host: options.host,
     proxies: options.proxies ?? [],
     origins: originsOf(options),
+    shares: shareLimitsOf(options),
     port,
     issuers,
     leeway,

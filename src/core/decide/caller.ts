@@ -36,7 +36,10 @@ export interface Sharing {
   readonly operation: Shareable;
   /** Whoever shares them, without what others share with them: nothing can be passed on that was itself shared. */
   readonly sharer: Caller;
-  readonly records: readonly string[];
+  /** Their ids; null: they are too many to be named. */
+  readonly records: readonly string[] | null;
+  /** The database is asked of them, where that is shorter than naming them, or where they are not named: only SQL can. */
+  readonly inDatabase?: boolean;
 }
 
 /** The caller without what others share with them: what they have by themselves. */

@@ -159,6 +159,7 @@ function compileTest(condition: Condition): Test {
       };
     }
     case 'as': {
+      if (condition.sharing !== undefined) throw new TypeError('shares that only the database knows');
       const { caller } = condition;
       const inner = compileTest(condition.condition);
       return (frame, circumstances) => inner(frame, { ...circumstances, caller, roles: noRoles });

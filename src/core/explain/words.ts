@@ -46,6 +46,8 @@ function words(condition: Condition, tight: boolean): string {
       return `some ${variableName(depth)} in ${collection} has (${words(condition.body, false)})`;
     }
     case 'as':
+      if (condition.sharing !== undefined)
+        return `somebody who shares it could (${words(condition.condition, false)})`;
       return `${callerName(condition.caller)} could by themself (${words(condition.condition, false)})`;
     case 'and':
     case 'or': {

@@ -88,7 +88,13 @@ export type Condition =
   /** True if the body is true for a record; else unknown if it is unknown for one; else false. */
   | { readonly kind: 'some'; readonly range: Range; readonly body: Condition }
   /** The condition as it is for somebody else, whose `me` it speaks of; it asks for no role. For shares alone. */
-  | { readonly kind: 'as'; readonly caller: SomebodyElse; readonly condition: Condition }
+  | {
+      readonly kind: 'as';
+      readonly caller: SomebodyElse;
+      readonly condition: Condition;
+      /** Rather than for that one: for any of these who share the record in hand, which only the database knows. */
+      readonly sharing?: SharingNow;
+    }
   | { readonly kind: 'and' | 'or'; readonly operands: readonly Condition[] }
   | { readonly kind: 'not'; readonly operand: Condition };
 
@@ -96,6 +102,15 @@ export type Condition =
 export interface SomebodyElse {
   readonly person: { readonly id: string; readonly values: Readonly<Record<string, Value>> } | null;
   readonly roles: ReadonlySet<string>;
+}
+
+/** Those who may share a record of this collection for this operation with any of these, at the moment of the request. */
+export interface SharingNow {
+  readonly collection: string;
+  readonly operation: string;
+  /** As `shareTarget` writes them. */
+  readonly targets: readonly string[];
+  readonly sharers: readonly SomebodyElse[];
 }
 
 export const always: Condition = { kind: 'constant', value: true };

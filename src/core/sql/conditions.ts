@@ -1,7 +1,8 @@
 import type { Condition, Operand, PathOperand, Range, SomebodyElse, Step } from '../ir/conditions.ts';
+import type { As } from '../ir/rewrite.ts';
 import { UTC, ZONES_BEGIN } from '../types/time.ts';
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
-import { allOf, anyOf, sql, value, type Fragment, type Slot, type SqlValue } from './fragment.ts';
+import { allOf, anyOf, commaList, sql, value, type Fragment, type Slot, type SqlValue } from './fragment.ts';
 import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
 
 /**
@@ -105,6 +106,7 @@ export function conditionSql(
     case 'some':
       return someSql(condition.range, condition.body, around, precision);
     case 'as':
+      if (condition.sharing !== undefined) return sharedSql(condition, around);
       return conditionSql(condition.condition, around.as(condition.caller, around), precision);
     case 'and':
       return allOf(parts(condition.operands));
@@ -169,6 +171,30 @@ function someSql(range: Range, body: Condition, around: Surroundings, precision:
  * Upwards from the left record, each with its parent as it is seen; `union` ends where the data go round in a circle.
  * Cost: one look-up for each level.
  */
+/**
+ * Does anybody share the record who meets the condition? Whatever it reads through their `me` stands beside them as a row, so that the
+ * text is the same however many they are, and however much is shared.
+ */
+function sharedSql({ caller, condition, sharing }: As, around: Surroundings): Fragment {
+  const { collection, operation, targets, sharers } = sharing!;
+  const read = new Map<string, Type>();
+  const me: Surroundings['me'] = (step, type) => {
+    read.set(step.field, type);
+    return column('who', step.field);
+  };
+  const met = conditionSql(condition, { ...around.as(caller, around), me });
+  const rows = sharers.map(({ person }) => ({
+    _id: person!.id,
+    ...Object.fromEntries([...read.keys()].map((field) => [field, person!.values[field] ?? null])),
+  }));
+  const columns = [...read].map(([field, type]) => sql`${identifier(field)} ${columnType(type)}`);
+  const who = sql`jsonb_to_recordset(${value(JSON.stringify(rows))}::jsonb) as who (${commaList([sql`_id uuid`, ...columns])})`;
+  const shared = sql`s.collection = ${value(collection)} and s.record = ${column(around.alias, 'id')} and s.sharer = who._id`;
+  const reaches = sql`${value(operation)} = any(s.operations) and s.target = any(${value(targets)}::text[])`;
+  const live = sql`(s.ends is null or ${around.now} < s.ends)`;
+  return sql`exists (select from gate.shares as s join ${who} on ${shared} where ${reaches} and ${live} and ${met})`;
+}
+
 function withinSql({ left, right, parent }: Condition & { kind: 'within' }, around: Surroundings): Fragment {
   const start = operandSql(left, around);
   const wanted = operandSql(right, around);

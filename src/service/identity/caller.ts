@@ -5,7 +5,7 @@ import type { Logger } from 'pino';
 import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
 import { Access } from '../../core/sql/access.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
-import { arrive, type Arrival, type Credentials } from '../../store/callers.ts';
+import { arrive, type Arrival, type Arriving, type Credentials } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
 import type { Writer } from '../../store/records/writing.ts';
@@ -47,11 +47,12 @@ export class CallerFinder {
     this.#logger = logger;
   }
 
-  async find(request: Request): Promise<Audience> {
+  /** `reading`: the collection whose records are about to be read, and no other but along its references. */
+  async find(request: Request, { reading }: Pick<Arriving, 'reading'> = {}): Promise<Audience> {
     const token = bearerToken(request);
     const credentials: TokenCredentials =
       token === null ? { kind: 'visitor' } : await this.#credentials(request, token);
-    return this.#known(credentials);
+    return this.#known(credentials, { reading });
   }
 
   /** Whose request it is, before anything else is known of them: by a good token, or by the address it comes from. */
@@ -74,8 +75,8 @@ export class CallerFinder {
   }
 
   /** Somebody who may call at all, with the rules in force: 401 for anybody else. */
-  async #known(credentials: TokenCredentials): Promise<Audience> {
-    const audience = (await this.as(credentials)) ?? (await this.#newcomer(credentials));
+  async #known(credentials: TokenCredentials, options: Arriving = {}): Promise<Audience> {
+    const audience = (await this.as(credentials, options)) ?? (await this.#newcomer(credentials));
     if (audience !== null) return audience;
     this.#logger.info({ fault: 'it speaks for nobody who is known and active' }, 'token refused');
     throw invalidToken();
@@ -152,11 +153,11 @@ export class CallerFinder {
   }
 
   /** The same for credentials that staff name; null where they may not sign in. */
-  async as(credentials: Credentials): Promise<Audience | null> {
+  async as(credentials: Credentials, options: Arriving = {}): Promise<Audience | null> {
     for (let attempt = 1; ; attempt++) {
       // What is known of a caller depends on the rulebook in force, and which one that is comes with the answer.
       const assumed = this.#rulebooks.latest;
-      const arrival = await arrive(this.#database, assumed.rulebook, credentials);
+      const arrival = await arrive(this.#database, assumed.rulebook, credentials, options);
       if (arrival === null) return null;
       if (arrival.version === assumed.version) return this.#audience(arrival, assumed.rulebook);
       if (attempt === ATTEMPTS) throw tooManyRulebooks();

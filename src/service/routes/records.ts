@@ -33,7 +33,7 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
 
   offer(router, '/:collection', {
     async get(request, response) {
-      const { rulebook, access } = await callers.find(request);
+      const { rulebook, access } = await callers.find(request, { reading: named(request, 'collection') });
       const collection = collectionNamed(rulebook, named(request, 'collection'));
       const query = parseInput(listQuerySchema, request.query);
       const shape = parseShape(collection, query);
@@ -65,7 +65,7 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
 
   offer(router, '/:collection/:id', {
     async get(request, response) {
-      const { rulebook, access } = await callers.find(request);
+      const { rulebook, access } = await callers.find(request, { reading: named(request, 'collection') });
       const collection = collectionNamed(rulebook, named(request, 'collection'));
       const shape = parseShape(collection, parseInput(recordQuerySchema, request.query));
       const record = await readRecord(database, access, collection.name, recordId(collection, request));

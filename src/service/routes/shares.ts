@@ -4,15 +4,13 @@ import { shareableCollections } from '../../core/decide/shares.ts';
 import { parseValue } from '../../core/types/values.ts';
 import type { Database } from '../../store/connection.ts';
 import {
-  MOST_BY_ONE,
-  MOST_SHARERS,
-  MOST_WITH_ONE,
   listShares,
   removeShare,
   shareRecord,
   sharesOf,
   takeBack,
   type ShareEntry,
+  type ShareLimits,
   type ShareRefusal,
   type ShareTarget,
 } from '../../store/shares/index.ts';
@@ -25,7 +23,7 @@ import { recordId, send } from './records.ts';
 import { jsonBody, offer, write } from './route.ts';
 
 /** `…/{id}/shares` below `/v1/records`: what end users share of their own records, where the rulebook lets them. */
-export function shareRoutes(database: Database, callers: CallerFinder): Router {
+export function shareRoutes(database: Database, callers: CallerFinder, limits: ShareLimits): Router {
   const router = Router({ caseSensitive: true, strict: true });
 
   offer(router, '/:collection/:id/shares', {
@@ -49,12 +47,12 @@ export function shareRoutes(database: Database, callers: CallerFinder): Router {
         const wanted = { operations: asked.for, target: targetOf(asked), ends: until ?? null };
         return async (who) => ({
           shared: await carryOut((on) =>
-            shareRecord(on, who, collection.name, record, wanted, request.ip ?? null),
+            shareRecord(on, who, collection.name, record, wanted, request.ip ?? null, limits),
           ),
           shareable: shareableCollections(rulebook).has(collection.name),
         });
       });
-      if ('kind' in shared) throw refusalProblem(shared, shareable);
+      if ('kind' in shared) throw refusalProblem(shared, shareable, limits);
       response.set('Location', `${request.baseUrl}${request.path}/${shared.id}`);
       send(response, 201, shareDocument(shared));
     }),
@@ -114,7 +112,7 @@ function targetOf(asked: {
   return { audience: asked.audience! };
 }
 
-function refusalProblem(refusal: ShareRefusal, shareable: boolean): Problem {
+function refusalProblem(refusal: ShareRefusal, shareable: boolean, limits: ShareLimits): Problem {
   switch (refusal.kind) {
     case 'not found':
       return new Problem('not-found');
@@ -137,11 +135,11 @@ function refusalProblem(refusal: ShareRefusal, shareable: boolean): Problem {
     case 'oneself':
       return fault('person', 'that is yourself');
     case 'too many sharers':
-      return tooMany(`${MOST_SHARERS} people share with the same already`);
+      return tooMany(`${limits.sharers} people share with the same already`);
     case 'too many of yours':
-      return tooMany(`you share ${MOST_BY_ONE} times already`);
+      return tooMany(`you share ${limits.byOne} records already`);
     case 'too many with the same':
-      return tooMany(`${MOST_WITH_ONE} records are shared with the same already`);
+      return tooMany(`${limits.withOne} records are shared with the same already`);
   }
 }
 

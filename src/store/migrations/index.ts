@@ -11,6 +11,7 @@ import * as seventh from './0007-provisioning.ts';
 import * as eighth from './0008-json-and-times.ts';
 import * as ninth from './0009-claimed-addresses.ts';
 import * as tenth from './0010-plain-storage.ts';
+import * as eleventh from './0011-shares-by-target.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -23,6 +24,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0008-json-and-times': eighth,
   '0009-claimed-addresses': ninth,
   '0010-plain-storage': tenth,
+  '0011-shares-by-target': eleventh,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

@@ -93,7 +93,7 @@ async function callersOf(
 ): Promise<{ readonly callers: Counted[]; readonly now: string }> {
   const callers: Counted[] = [];
   for (const { id } of people) {
-    const arrival = await arrive(on, rulebook, { kind: 'person', id }, at);
+    const arrival = await arrive(on, rulebook, { kind: 'person', id }, { at, toEvaluate: true });
     if (arrival !== null) callers.push({ name: id, caller: arrival.caller });
   }
   return { callers, now: at ?? (await arrive(on, rulebook, { kind: 'visitor' }))!.now };

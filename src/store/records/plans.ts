@@ -29,7 +29,7 @@ interface Kept {
  * statement itself is kept, too, and only filled. Cost of asking: a planning for each formulation.
  */
 export async function listStatement(on: Executor, access: Access, question: ListQuestion): Promise<Kept> {
-  const shape = shapeOf(access, question);
+  const shape = formShapeOf(access, question, () => listSql(access, question, 'rows'));
   const { forms, lists } = rememberedOf(access);
   let form = forms.get(shape);
   if (form === undefined) {
@@ -60,9 +60,9 @@ export async function countStatement(
   access: Access,
   question: Pick<ListQuestion, 'collection' | 'filter'>,
 ): Promise<Fragment> {
-  const shape = shapeOf(access, question);
   const { forms } = rememberedOf(access);
   const all = countSql(access, question);
+  const shape = formShapeOf(access, question, () => all[0]!.statement);
   let form = forms.get(shape);
   if (form === undefined) {
     form = await cheapest(on, all);
@@ -101,6 +101,14 @@ function shapeOf({ caller }: Access, { collection, filter, order, after, limit, 
   return JSON.stringify([who, collection, filter, order, from, limit, fields], withoutLiterals);
 }
 
+/**
+ * For whom nothing is shared, the shape. For others the text of the statement, without its values, is the shape of their own: what
+ * is remembered by it is the form alone.
+ */
+function formShapeOf(access: Access, question: Question, plain: () => Fragment): string {
+  return access.caller.shared === undefined ? shapeOf(access, question) : plain().text;
+}
+
 /** Which form is best, is asked for filters of a kind and not for each value in them. */
 function withoutLiterals(_: string, part: unknown): unknown {
   const { kind, type, values } = (part ?? {}) as { kind?: unknown; type?: unknown; values?: unknown };
@@ -122,9 +130,8 @@ interface Remembered {
 
 const remembered = new WeakMap<Rulebook, Remembered>();
 
-/** What is shared with a caller is theirs alone: nothing that is made of it serves anybody else. */
+/** What is shared with a caller is theirs alone: no statement that is made of it serves anybody else. */
 function rememberedOf({ rulebook, caller }: Access): Remembered {
-  if (caller.shared !== undefined) return forNobodyElse();
   let known = remembered.get(rulebook);
   if (known === undefined) {
     known = {
@@ -134,12 +141,11 @@ function rememberedOf({ rulebook, caller }: Access): Remembered {
     };
     remembered.set(rulebook, known);
   }
-  return known;
+  return caller.shared === undefined ? known : { ...forNobodyElse(), forms: known.forms };
 }
 
-function forNobodyElse(): Remembered {
+function forNobodyElse(): Omit<Remembered, 'forms'> {
   return {
-    forms: new LRUCache({ max: 1 }),
     lists: new LRUCache({ max: 1 }),
     reads: new LRUCache({ max: 1 }),
   };

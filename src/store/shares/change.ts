@@ -1,10 +1,10 @@
 import { v7 as uuid } from 'uuid';
 import { byThemself, callerName } from '../../core/decide/caller.ts';
 import { any, type Shareable } from '../../core/decide/nodes.ts';
-import { SHARE } from '../../core/decide/shares.ts';
+import { SHARE, shareTarget } from '../../core/decide/shares.ts';
 import { meetingOfSharing } from '../../core/decide/turns.ts';
 import { Access } from '../../core/sql/access.ts';
-import { commaList, sql, value } from '../../core/sql/fragment.ts';
+import { commaList, sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { column, identifier, table } from '../../core/sql/identifiers.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import { note, type Actor } from '../audit/index.ts';
@@ -36,15 +36,17 @@ export type ShareRefusal =
   | { readonly kind: 'not found' | 'not allowed' | 'person not found' | 'oneself' | Crowding }
   | { readonly kind: 'operations not allowed'; readonly operations: readonly Shareable[] };
 
-/**
- * How many people may share something with the same person, role or audience at one time: what each of them may is worked
- * out for every request that it reaches.
- */
-export const MOST_SHARERS = 200;
+/** How much may be shared at one time; what has ended does not count. */
+export interface ShareLimits {
+  /** Shares that one person may have made. */
+  readonly byOne: number;
+  /** Shares that may be with the same person, role or audience. */
+  readonly withOne: number;
+  /** People who may share with the same: what each of them may is worked out for every request that it reaches. */
+  readonly sharers: number;
+}
 
-/** How many shares one person may have made that have not ended, and how many may be with one person, role or audience. */
-export const MOST_BY_ONE = 1_000;
-export const MOST_WITH_ONE = 1_000;
+export const SHARE_LIMITS: ShareLimits = { byOne: 1_000, withOne: 100_000, sharers: 50 };
 
 /**
  * Shares one record. The caller must be able to read it, a rule must let them share it, and each operation must be their own
@@ -62,6 +64,7 @@ export async function shareRecord(
     readonly ends: string | null;
   },
   origin: string | null,
+  limits = SHARE_LIMITS,
 ): Promise<ShareEntry | ShareRefusal> {
   const operations = [...new Set<Shareable>(['read', ...wanted.operations])];
   const { target, ends } = wanted;
@@ -76,7 +79,7 @@ export async function shareRecord(
     if (lacking.length > 0) return { kind: 'operations not allowed', operations: lacking };
     if ('person' in target && !(await isReadablePerson(transaction, access, target.person)))
       return { kind: 'person not found' };
-    const crowded = await crowding(transaction, target, sharer.id);
+    const crowded = await crowding(transaction, target, sharer.id, limits);
     if (crowded !== null && !(await isThere(transaction, collection, record, target, sharer.id)))
       return { kind: crowded };
     const [entry] = await run<ShareEntry>(
@@ -85,7 +88,7 @@ export async function shareRecord(
         values (${value(uuid())}::uuid, ${value(collection)}, ${value(record)}::uuid, ${value(operations)}::text[], ${value(sharer.id)}::uuid,
           ${value('person' in target ? target.person : null)}::uuid, ${value('role' in target ? target.role : null)}::text,
           ${value('audience' in target ? target.audience : null)}::text, ${value(ends)}::timestamptz)
-        on conflict (collection, record, sharer, coalesce(person::text, role, audience))
+        on conflict (collection, record, sharer, target)
           do update set operations = excluded.operations, ends = excluded.ends
         returning ${columns}`,
     );
@@ -244,26 +247,40 @@ async function isReadablePerson(on: Executor, access: Access, person: string): P
   return rows.length > 0;
 }
 
-/** What stands in the way of one more; a share that is there already is changed all the same. */
-async function crowding(on: Executor, target: ShareTarget, sharer: string): Promise<Crowding | null> {
-  const key = 'person' in target ? target.person : 'role' in target ? target.role : target.audience;
-  await run(on, sql`select pg_advisory_xact_lock(hashtextextended(${value(`share ${key}`)}, 0))`);
-  const toward =
-    'person' in target
-      ? sql`person = ${value(target.person)}::uuid`
-      : 'role' in target
-        ? sql`role = ${value(target.role)}`
-        : sql`audience = ${value(target.audience)}`;
+/**
+ * What stands in the way of one more; a share that is there already is changed all the same. Whoever shares with the same, and
+ * the same person at two places, take turns. Cost: an index entry for each share that counts.
+ */
+async function crowding(
+  on: Executor,
+  target: ShareTarget,
+  sharer: string,
+  { byOne, withOne, sharers }: ShareLimits,
+): Promise<Crowding | null> {
+  const toward = shareTarget(target);
+  await run(on, sql`select pg_advisory_xact_lock(hashtextextended(${value(`share ${toward}`)}, 0))`);
   await run(on, sql`select pg_advisory_xact_lock(hashtextextended(${value(`shares of ${sharer}`)}, 0))`);
+  const live = sql`(ends is null or now() < ends)`;
+  // The sharers are found by stepping from one to the next, past whatever number of shares each has.
+  const next = (after: Fragment) =>
+    sql`select s.collection, s.sharer, s.ends from gate.shares as s where s.target = ${value(toward)} and ${after} order by s.collection, s.sharer limit 1`;
   const [row] = await run<{ others: number; toward: number; own: number }>(
     on,
-    sql`select count(distinct sharer) filter (where ${toward} and sharer <> ${value(sharer)}::uuid) as others,
-        count(*) filter (where ${toward}) as toward, count(*) filter (where sharer = ${value(sharer)}::uuid) as own
-      from gate.shares where (${toward} or sharer = ${value(sharer)}::uuid) and (ends is null or now() < ends)`,
+    sql`with recursive first as (${next(sql`true`)}), found as (
+        select * from first
+        union all
+        select n.* from found as f cross join lateral (${next(sql`(s.collection, s.sharer) > (f.collection, f.sharer)`)}) as n
+      )
+      select
+        (select count(distinct sharer) from found where sharer <> ${value(sharer)}::uuid and exists (
+          select from gate.shares as s where s.target = ${value(toward)} and s.collection = found.collection and s.sharer = found.sharer and ${live}
+        )) as others,
+        (select count(*) from gate.shares where target = ${value(toward)} and ${live}) as toward,
+        (select count(*) from gate.shares where sharer = ${value(sharer)}::uuid and ${live}) as own`,
   );
-  if (row!.others >= MOST_SHARERS) return 'too many sharers';
-  if (row!.own >= MOST_BY_ONE) return 'too many of yours';
-  return row!.toward >= MOST_WITH_ONE ? 'too many with the same' : null;
+  if (row!.others >= sharers) return 'too many sharers';
+  if (row!.own >= byOne) return 'too many of yours';
+  return row!.toward >= withOne ? 'too many with the same' : null;
 }
 
 function actorOf({ caller }: Access, origin: string | null): Actor {
@@ -277,11 +294,10 @@ async function isThere(
   target: ShareTarget,
   sharer: string,
 ): Promise<boolean> {
-  const key = 'person' in target ? target.person : 'role' in target ? target.role : target.audience;
   const rows = await run(
     on,
     sql`select 1 from gate.shares where collection = ${value(collection)} and record = ${value(record)}::uuid
-      and sharer = ${value(sharer)}::uuid and coalesce(person::text, role, audience) = ${value(key)}`,
+      and sharer = ${value(sharer)}::uuid and target = ${value(shareTarget(target))}`,
   );
   return rows.length > 0;
 }

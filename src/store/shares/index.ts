@@ -4,10 +4,9 @@ export {
   shareRecord,
   sharesOf,
   takeBack,
-  MOST_BY_ONE,
-  MOST_SHARERS,
-  MOST_WITH_ONE,
+  SHARE_LIMITS,
   type ShareEntry,
+  type ShareLimits,
   type ShareRefusal,
   type ShareTarget,
 } from './change.ts';

@@ -106,11 +106,11 @@ export async function everyone(
   const signedOut: string[] = [];
   for (const name of rulebook.identities.keys()) {
     if (chosen !== null && !chosen.includes(name)) continue;
-    const arrival = await arrive(on, rulebook, { kind: 'test identity', name });
+    const arrival = await arrive(on, rulebook, { kind: 'test identity', name }, { toEvaluate: true });
     if (arrival === null) signedOut.push(name);
     else counted.push({ name, caller: arrival.caller });
   }
-  const visitor = (await arrive(on, rulebook, { kind: 'visitor' }))!;
+  const visitor = (await arrive(on, rulebook, { kind: 'visitor' }, { toEvaluate: true }))!;
   if (chosen === null || chosen.includes('visitor'))
     counted.push({ name: 'visitor', caller: visitor.caller });
   return { counted, signedOut, now: visitor.now };

@@ -61,7 +61,7 @@ export class StorePort implements TrialPort {
       identity === null
         ? ({ kind: 'visitor' } as const)
         : ({ kind: 'test identity', name: identity } as const);
-    const arrival = await arrive(this.#on, this.#rulebook, credentials, at);
+    const arrival = await arrive(this.#on, this.#rulebook, credentials, { at, toEvaluate: true });
     if (arrival === null) return null;
     const access = new Access(this.#rulebook, arrival.caller, arrival.now);
     return new StoreSession(this.#on, access, identity ?? 'the visitor');

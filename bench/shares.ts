@@ -1,0 +1,129 @@
+import { cpus } from 'node:os';
+import { checkRulebook } from '../src/core/check/index.ts';
+import { Access } from '../src/core/sql/access.ts';
+import { sql, value } from '../src/core/sql/fragment.ts';
+import { atTheMachine } from '../src/store/audit/index.ts';
+import { arrive, type Credentials } from '../src/store/callers.ts';
+import { connect, run } from '../src/store/connection.ts';
+import { migrate } from '../src/store/migrations/index.ts';
+import { publish } from '../src/store/publish/index.ts';
+import { listRecords, readRecord } from '../src/store/records/read.ts';
+
+/**
+ * npm run bench -- --shares: what a request costs where others have shared very much with everybody, beside the same request where
+ * nothing is shared. Works in a database of its own.
+ */
+const ROUNDS = 100;
+
+const admin = connect({ url: process.env.DATABASE_URL!, poolSize: 1 });
+await run(admin, sql`drop database if exists bench_shares with (force)`);
+await run(admin, sql`create database bench_shares`);
+const url = new URL(process.env.DATABASE_URL!);
+url.pathname = '/bench_shares';
+const database = connect({ url: url.toString(), poolSize: 1 });
+try {
+  const checked = checkRulebook([
+    {
+      name: 'shares.gate',
+      text: `collection notices { title text label  author ref people }
+        collection tools { title text label  author ref people }
+        rules notices { people may read (all), share when author = me }
+        rules tools { people may read (all), share when author = me }`,
+    },
+  ]);
+  if (!checked.ok) throw new TypeError(JSON.stringify(checked.diagnostics[0]));
+  const { rulebook } = checked;
+  await migrate(database);
+  await publish(database, rulebook, atTheMachine('bench'));
+  await run(
+    database,
+    sql`insert into records.people (id, name, created_at, updated_at)
+      select gen_random_uuid(), 'Person ' || n, now(), now() from generate_series(0, 99) n`,
+  );
+  for (const collection of [sql`notices`, sql`tools`])
+    await run(
+      database,
+      sql`insert into records.${collection} (id, title, author, created_at, updated_at)
+        select gen_random_uuid(), 'Title ' || n, (select id from records.people where name = 'Person ' || n % 100), now(), now()
+        from generate_series(1, 200000) n`,
+    );
+  await run(database, sql`analyze`);
+  const [me] = await run<{ id: string }>(
+    database,
+    sql`select id from records.people where name = 'Person 99'`,
+  );
+  const person: Credentials = { kind: 'person', id: me!.id };
+
+  console.log(`${cpus()[0]!.model}, ${cpus().length} cores; the median of ${ROUNDS} each, in ms\n`);
+  console.log(
+    '| shares | with | a list, other collection | a list, that one | a shared record by id | visitor, a list, that one |',
+  );
+  console.log('|---|---|---|---|---|---|');
+  for (const [total, sharers] of [
+    [0, 0],
+    [150, 1],
+    [1_500, 1],
+    [20_000, 10],
+    [100_000, 1],
+    [100_000, 10],
+    [100_000, 50],
+  ] as const) {
+    await run(database, sql`truncate gate.shares`);
+    await run(
+      database,
+      sql`insert into gate.shares (id, collection, record, operations, sharer, audience)
+        select gen_random_uuid(), 'notices', id, array['read'], author, 'everybody' from (
+          select n.id, n.author from records.notices as n join records.people as p on p.id = n.author
+          where substr(p.name, 8)::integer < ${value(Math.max(1, sharers))}::integer) as one limit ${value(total)}::integer`,
+    );
+    // One person's own are 2,000: the rest are of records that are not there.
+    await run(
+      database,
+      sql`insert into gate.shares (id, collection, record, operations, sharer, audience)
+        select gen_random_uuid(), 'notices', gen_random_uuid(), array['read'], p.id, 'everybody'
+        from generate_series(1, ${value(total)}::integer - (select count(*) from gate.shares)::integer) n
+          join records.people as p on p.name = 'Person ' || n % ${value(Math.max(1, sharers))}::integer`,
+    );
+    await run(database, sql`analyze gate.shares`);
+    const [one] = await run<{ id: string }>(
+      database,
+      sql`select n.id from records.notices as n join gate.shares as s on s.record = n.id limit 1`,
+    );
+    const list = (who: Credentials, collection: string) => async () => {
+      const { caller, now } = (await arrive(database, rulebook, who, { reading: collection }))!;
+      const order = [{ field: 'id', descending: false }];
+      await listRecords(database, new Access(rulebook, caller, now), {
+        collection,
+        filter: null,
+        order,
+        after: null,
+        limit: 50,
+      });
+    };
+    const byId = async () => {
+      const { caller, now } = (await arrive(database, rulebook, person, { reading: 'notices' }))!;
+      await readRecord(database, new Access(rulebook, caller, now), 'notices', one?.id ?? me!.id);
+    };
+    const times = [
+      await median(list(person, 'tools')),
+      await median(list(person, 'notices')),
+      await median(byId),
+      await median(list({ kind: 'visitor' }, 'notices')),
+    ];
+    console.log(`| ${total} | ${sharers} | ${times.map((each) => each.toFixed(2)).join(' | ')} |`);
+  }
+} finally {
+  await database.destroy();
+  await run(admin, sql`drop database if exists bench_shares with (force)`);
+  await admin.destroy();
+}
+
+async function median(work: () => Promise<void>): Promise<number> {
+  const times: number[] = [];
+  for (let turn = -10; turn < ROUNDS; turn++) {
+    const begun = performance.now();
+    await work();
+    if (turn >= 0) times.push(performance.now() - begun);
+  }
+  return times.toSorted((a, b) => a - b)[ROUNDS / 2]!;
+}
