@@ -5,7 +5,7 @@ import type { Rulebook } from '../core/ir/rulebook.ts';
 import { arrivalParts } from '../core/sql/arrival.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
 import { column, identifier } from '../core/sql/identifiers.ts';
-import { PEOPLE } from '../core/types/schema.ts';
+import { IDENTITY, PEOPLE } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, runKept, type Executor } from './connection.ts';
 import { sharesToward } from './shares/toward.ts';
@@ -54,7 +54,9 @@ export async function arrive(
   if (row === undefined) return null;
   const { _now: now, _version: version } = row;
   const known: Caller =
-    credentials.kind === 'visitor' ? { person: null, roles: new Set() } : callerOf(rulebook, row);
+    credentials.kind === 'visitor'
+      ? { person: null, roles: new Set(), ofTheApplication: true }
+      : callerOf(rulebook, row);
   const shared = await sharedWith(on, rulebook, known, now, toEvaluate, reading);
   const caller = shared.length === 0 ? known : { ...known, shared };
   const unknownRoles =
@@ -67,13 +69,14 @@ function momentSql(at: string | null): Fragment {
 }
 
 function callerOf(rulebook: Rulebook, row: Row): Caller {
-  const { _now: _, _version: __, _roles: given, _held: held, _email: email, ...values } = row;
+  const { _now: _, _version: __, _roles: given, _held: held, _email: email, _test: test, ...values } = row;
   const byCondition = [...rulebook.roles.values()].filter((role) => role.when !== null);
   const roles = new Set([
     ...given.filter((role) => rulebook.roles.has(role) && isGivenByHand(rulebook, role)),
     ...byCondition.filter((_role, index) => held[index] === true).map((role) => role.name),
   ]);
-  return { person: { id: values.id as string, values: { ...values, email } }, roles };
+  const person = { id: values.id as string, values: { ...values, email } };
+  return test ? { person, roles } : { person, roles, ofTheApplication: true };
 }
 
 /**
@@ -108,6 +111,8 @@ type Row = {
   _roles: string[];
   _held: (boolean | null)[];
   _email: string | null;
+  /** Are they a test identity? */
+  _test: boolean;
 } & Record<string, Value>;
 
 function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fragment {
@@ -125,6 +130,7 @@ function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fr
     ...attributes,
     sql`${email} as ${identifier('_email')}`,
     sql`${held} as _held`,
+    sql`${column('p', IDENTITY)} is not null as _test`,
     moment,
   ];
   const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`records.people as p`);

@@ -4,7 +4,7 @@ import type { World } from '../core/evaluate/decider.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
 import { column, columnType, identifier, table } from '../core/sql/identifiers.ts';
-import { collectionOf, fieldOf } from '../core/types/schema.ts';
+import { collectionOf, columnsOf, fieldOf } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, type Executor } from './connection.ts';
 
@@ -185,7 +185,7 @@ export class LoadedWorld {
   }
 
   async #select(collection: string, condition: Fragment, most = MOST_LOADED + 1): Promise<RecordValues[]> {
-    const fields = [...collectionOf(this.#rulebook.schema, collection).fields.keys()];
+    const fields = columnsOf(collectionOf(this.#rulebook.schema, collection));
     const columns = commaList(fields.map((field) => sql`${column('r', field)} as ${identifier(field)}`));
     const rows = await run<Record<string, Value>>(
       this.#on,

@@ -3,15 +3,16 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { ISSUER, ownIssuer, type OwnIssuer } from '../support/issuer.ts';
-import { openWorld, type World } from '../support/world.ts';
+import { openWorld, type Answer, type World } from '../support/world.ts';
 
 /** Addresses that people enter for themselves: they are claims, and identify nobody. */
 const rulebook = `
 role steward
-collection hives { code text required label }
+collection hives { code text required label  keeper ref people }
 rules people { people may read (id, name, email), update (name, email) when this = me  people may create (name, email) }
-rules hives { steward may read (all) }
+rules hives { steward may read (all)  people may read (all), create (code, keeper), update (keeper) when code starts with "T-" }
 test identity ada { email "ada@hollowoak.example" }
+test identity ben { name "Ben" }
 `;
 
 let world: World;
@@ -130,6 +131,45 @@ test('somebody new with a verified address has it, and not whoever claimed it; a
   const { id } = await world.desk.addPerson({ name: 'Rita', email: 'rita@hollowoak.example' });
   const rita = await me('rita', verified('rita@hollowoak.example'));
   expect(rita.id).not.toBe(id);
+});
+
+test('test identities are not there for people of the application nor for visitors, whatever rules say; for each other they are', async () => {
+  const open = rulebook.replace('rules people {', 'rules people { everybody may read (all)');
+  await world.desk.publish({ files: [{ name: 'test.gate', text: open }] });
+  const ada = (await world.desk.person('ada')).id;
+  const tina = (await me('tina')).id as string;
+  const asked = async (method: string, path: string, body?: object) =>
+    world.ask(method, path, { token: await token('tina'), ...(body === undefined ? {} : { body }) });
+  const listed = ({ json }: Answer) => json.records.map(({ id }: { id: string }) => id);
+  for (const answer of [
+    await asked('GET', '/v1/records/people?count=true&limit=100'),
+    await world.ask('GET', '/v1/records/people?count=true&limit=100', {}),
+  ]) {
+    expect(listed(answer)).toContain(tina);
+    expect(listed(answer)).not.toContain(ada);
+    expect(answer.json.count).toBe(listed(answer).length);
+  }
+  expect((await asked('GET', `/v1/records/people/${ada}`)).status).toBe(404);
+  expect(listed(await asked('GET', '/v1/records/people?where=name%20%3D%20%22Ben%22'))).toEqual([]);
+  // Nobody points at one, nor makes them the owner of anything; by a filter through a reference nothing is told either.
+  const made = await asked('POST', '/v1/records/hives', { code: 'T-1', keeper: ada });
+  expect([made.status, made.json.type]).toEqual([422, '/problems/reference-not-found']);
+  const hive = (await asked('POST', '/v1/records/hives', { code: 'T-2', keeper: tina })).json.id as string;
+  expect((await asked('PATCH', `/v1/records/hives/${hive}`, { keeper: ada })).status).toBe(422);
+  const identity = await world.as('ada');
+  expect((await identity.list('people', { limit: 100 })).records.map(({ id }) => id)).toEqual(
+    expect.arrayContaining([ada, tina]),
+  );
+  await identity.update('hives', hive, { keeper: ada });
+  const through = await asked('GET', '/v1/records/hives?where=keeper.email%20is%20present');
+  expect(listed(through)).toEqual([]);
+  // Both engines say so, and staff see them as before.
+  const { differences } = await world.desk.sweep({});
+  expect(differences).toEqual([]);
+  const { reachers } = await world.desk.reachers('people', ada, { people: true });
+  expect(reachers.map(({ name }) => name)).toEqual(['ada', 'ben']);
+  const looked = await world.ask('GET', '/v1/desk/look/people', { token: world.deskToken });
+  expect(listed(looked)).toContain(ada);
 });
 
 test('where the settings take an issuer’s word, somebody new is who staff have entered with the verified address, and nobody else', async () => {

@@ -18,16 +18,27 @@ export interface Caller {
    * visitor. Roles that the rulebook does not know count for nothing.
    */
   readonly roles: ReadonlySet<string>;
+  /** No test identity, but somebody of the application, or a visitor: test identities are not there for them. */
+  readonly ofTheApplication?: boolean;
   /** What others share with them: see `shares.ts`. */
   readonly shared?: readonly Sharing[];
 }
 
+/**
+ * What settles which sentences speak of a caller, and so all that may be kept for others of the same: everything but their own values,
+ * and but what is shared with them, which is theirs alone.
+ */
+export function standingOf({ person, roles, ofTheApplication }: Caller): string {
+  const who = ofTheApplication === true ? 'of the application' : 'anybody';
+  return person === null ? who : [who, 'person', ...[...roles].toSorted()].join(' ');
+}
+
 /** Do the same sentences speak of both? What is shared with somebody is theirs alone. */
 export function hasSameStanding(one: Caller, other: Caller): boolean {
-  if ((one.person === null) !== (other.person === null)) return false;
-  if (one.shared !== undefined || other.shared !== undefined || one.roles.size !== other.roles.size)
-    return false;
-  return [...one.roles].every((role) => other.roles.has(role));
+  if (one.shared !== undefined || other.shared !== undefined) return false;
+  return one.roles === other.roles
+    ? one.ofTheApplication === other.ofTheApplication && (one.person === null) === (other.person === null)
+    : standingOf(one) === standingOf(other);
 }
 
 /** Records of one collection that one person shares with the caller for one operation at this moment. */
@@ -43,8 +54,8 @@ export interface Sharing {
 }
 
 /** The caller without what others share with them: what they have by themselves. */
-export function byThemself({ person, roles }: Caller): Caller {
-  return { person, roles };
+export function byThemself({ shared: _, ...alone }: Caller): Caller {
+  return alone;
 }
 
 /** How somebody is called in sentences: by address, where they have one that is verified, and otherwise by id. */

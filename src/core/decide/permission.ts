@@ -11,8 +11,8 @@ import {
   type Rule,
   type Rulebook,
 } from '../ir/rulebook.ts';
-import { PEOPLE, collectionOf } from '../types/schema.ts';
-import { byThemself, rolesFor, speaksOf, type Caller } from './caller.ts';
+import { IDENTITY, PEOPLE, collectionOf } from '../types/schema.ts';
+import { byThemself, rolesFor, speaksOf, standingOf, type Caller } from './caller.ts';
 import { settledFor } from './condition.ts';
 import {
   all,
@@ -67,9 +67,7 @@ const keys = new WeakMap<Caller, string>();
 const STANDINGS = 1_000;
 
 function knownByStanding(rulebook: Rulebook, caller: Caller): Known {
-  const key = remembered(keys, caller, () =>
-    caller.person === null ? '' : `person ${[...caller.roles].toSorted().join(' ')}`,
-  );
+  const key = remembered(keys, caller, () => standingOf(caller));
   const all = remembered(standings, rulebook, () => new LRUCache<string, Known>({ max: STANDINGS }));
   return remembered<string, Known>(all, key, () => new Map());
 }
@@ -281,9 +279,31 @@ function foldedFor(rulebook: Rulebook, caller: Caller, open: Permission): Permis
     const node = settle(barrier.node);
     return node === holdsAlways ? [] : [{ ...barrier, node }];
   });
+  if (caller.ofTheApplication === true && pair.operation === 'read' && pair.collection === PEOPLE)
+    barriers.push(barrierOf(noTestIdentity, pair, 'read', sidesOf('read')));
   const readable = readableFor(pair).map(settle);
   return assembled(rulebook, pair, action, [...grounds, ...further], barriers, [], readable);
 }
+
+/** Whatever rules say, people of the application and visitors do not read test identities; so they cannot point at them either. */
+const noTestIdentity: Fence = {
+  id: 'people/test identities',
+  collection: PEOPLE,
+  exempt: new Set(),
+  operations: new Map([['read', null]]),
+  when: {
+    kind: 'missing',
+    operand: {
+      kind: 'path',
+      root: 'record',
+      steps: [{ collection: PEOPLE, field: IDENTITY }],
+      type: { kind: 'text' },
+    },
+  },
+  because: 'test identities are there for each other alone',
+  text: 'nobody of the application may read a test identity',
+  span: { source: '', start: 0, end: 0 },
+};
 
 /** The formula with everything in it asked as somebody else. */
 function asked(rulebook: Rulebook, who: Caller, node: Node): Node {

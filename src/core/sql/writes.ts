@@ -1,6 +1,6 @@
 import type { TrueOf } from '../decide/nodes.ts';
 import type { Change } from '../decide/steps/asking.ts';
-import { PEOPLE, collectionOf, type Collection, type Field } from '../types/schema.ts';
+import { IDENTITY, PEOPLE, collectionOf, columnsOf, type Collection, type Field } from '../types/schema.ts';
 import { JsonPatch, simpleTypes, type Value } from '../types/types.ts';
 import type { Access } from './access.ts';
 import { typed, type Precision } from './conditions.ts';
@@ -29,12 +29,14 @@ export function truthsSql(
   change: Change<Value>,
   precision: Precision = 'true',
 ): TruthFlags {
-  const { fields } = collectionOf(access.rulebook.schema, collection);
+  const definition = collectionOf(access.rulebook.schema, collection);
+  const { fields } = definition;
   if (change.kind === 'created') {
     const row = [...fields.values()].map(
       (field) =>
         sql`${typed(change.values.get(field.name) ?? null, field.type)} as ${identifier(field.name)}`,
     );
+    if (collection === PEOPLE) row.push(sql`null::text as ${identifier(IDENTITY)}`);
     const sides = { new: 'after', relation: withRow(access, collection, null) };
     const flags = asked.map(
       (leaf, index) =>
@@ -62,7 +64,7 @@ export function truthsSql(
     flag(leaf, index, 'before', before),
     ...(leaf.sides === 'before' ? [] : [flag(leaf, index, 'after', { ...before, relation: afterwards })]),
   ]);
-  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${changedRow(fields, change.values)}) as "after" where ${isRecord}`;
+  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${changedRow(definition, change.values)}) as "after" where ${isRecord}`;
   return { statement, asked };
 }
 
@@ -87,7 +89,7 @@ export function stoppedSql(
   ids: readonly string[],
   changes: NewValues | null,
 ): Fragment {
-  const { fields } = collectionOf(access.rulebook.schema, collection);
+  const definition = collectionOf(access.rulebook.schema, collection);
   const afterwards = withRow(access, collection, column('before', 'id'));
   const before = changes === null ? { old: 'before' } : { old: 'before', new: 'after', changed: afterwards };
   const passes = asked.flatMap((leaf) => [
@@ -97,17 +99,20 @@ export function stoppedSql(
       : [access.holds(leaf, 'after', { ...before, relation: afterwards })]),
   ]);
   const row =
-    changes === null ? sql`` : sql` cross join lateral (select ${changedRow(fields, changes)}) as "after"`;
+    changes === null
+      ? sql``
+      : sql` cross join lateral (select ${changedRow(definition, changes)}) as "after"`;
   return sql`select count(*) as count from ${table(collection)} as "before"${row} where ${column('before', 'id')} = any(${value(ids)}::uuid[]) and (${allOf(passes)}) is not true`;
 }
 
-function changedRow(fields: Collection['fields'], changes: NewValues): Fragment {
+function changedRow(collection: Collection, changes: NewValues): Fragment {
   return commaList(
-    [...fields.values()].map((field) =>
-      changes.has(field.name)
-        ? sql`${changed(field, changes.get(field.name)!, column('before', field.name))} as ${identifier(field.name)}`
-        : sql`${column('before', field.name)} as ${identifier(field.name)}`,
-    ),
+    columnsOf(collection).map((name) => {
+      const now = column('before', name);
+      const field = collection.fields.get(name);
+      const becomes = field !== undefined && changes.has(name);
+      return sql`${becomes ? changed(field, changes.get(name)!, now) : now} as ${identifier(name)}`;
+    }),
   );
 }
 
@@ -120,7 +125,7 @@ function changed({ name, type }: Field, bound: Value, current: Fragment): Fragme
 
 /** The collection as the write would leave it: the row that goes by `after`, instead of the one with this id. */
 function withRow(access: Access, collection: string, replaced: Fragment | null): (name: string) => Fragment {
-  const fields = [...collectionOf(access.rulebook.schema, collection).fields.keys()];
+  const fields = columnsOf(collectionOf(access.rulebook.schema, collection));
   const columns = (alias: string) => commaList(fields.map((field) => column(alias, field)));
   const others = replaced === null ? sql`` : sql` where ${column('other', 'id')} <> ${replaced}`;
   return (name) =>

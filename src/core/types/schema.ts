@@ -36,6 +36,14 @@ export type Schema = ReadonlyMap<string, Collection>;
 /** The built-in collection of everybody whom the application knows. */
 export const PEOPLE = 'people';
 
+/** The name that a test identity has among them: a column of the service's own, that no rule can speak of. */
+export const IDENTITY = '_identity';
+
+/** What is read of a record to decide about it: its fields, and what the service keeps beside them. */
+export function columnsOf({ name, fields }: Collection): string[] {
+  return name === PEOPLE ? [...fields.keys(), IDENTITY] : [...fields.keys()];
+}
+
 const system = (name: string, type: Type): Field => ({
   name,
   type,

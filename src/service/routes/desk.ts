@@ -145,6 +145,7 @@ export function deskRoutes(
   async function withoutIdentity(): Promise<Audience> {
     const { rulebook, access } = (await callers.as({ kind: 'visitor' }))!;
     const all = withFullSight(rulebook);
-    return { rulebook: all, access: new Access(all, access.caller, access.now) };
+    const { ofTheApplication: _, ...nobody } = access.caller;
+    return { rulebook: all, access: new Access(all, nobody, access.now) };
   }
 }

@@ -1,6 +1,7 @@
 import { LRUCache } from 'lru-cache';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access, SelectList } from '../../core/sql/access.ts';
+import { standingOf } from '../../core/decide/caller.ts';
 import { Slot, filled, sql, type Fragment } from '../../core/sql/fragment.ts';
 import {
   countSql,
@@ -96,7 +97,7 @@ type Question = Pick<ListQuestion, 'collection' | 'filter'> & Partial<ListQuesti
 
 /** All that makes the text of a question, without the values of the caller. Roles tell which rules it comes from. */
 function shapeOf({ caller }: Access, { collection, filter, order, after, limit, fields }: Question): string {
-  const who = caller.person === null ? null : [...caller.roles].toSorted();
+  const who = standingOf(caller);
   const from = after?.map((value) => value === null);
   return JSON.stringify([who, collection, filter, order, from, limit, fields], withoutLiterals);
 }
