@@ -13,16 +13,18 @@ import { openWorld, type Answer, type World } from '../support/world.ts';
 
 /** What somebody sends who means harm: bodies, addresses and headers as no client of ours makes them. */
 const rulebook = `
-people { nick text unique }
-collection notices { title text required label  body text  slug text unique  more json  tags list of text  price decimal  up ref notices  author ref people  tree by up }
+people { nick text unique  mark text up to 20 }
+collection notices { title text required label  body text up to 1000000  note text up to 5  whose text up to 3  plain text  slug text unique  more json  tags list of text  price decimal  up ref notices  author ref people  tree by up }
 role keeper
 action sign on notices (words text) sets body = words
-rules people { people may read (id, name, nick)  people may update (nick) when this = me }
+action brief on notices (words text) sets note = words
+rules people { people may read (id, name, nick)  people may update (nick, mark) when this = me }
 rules notices {
   people may read (all)
   people may create (title, body, slug, more, tags, price, up) stamp author = me
   people may update (title, body, slug, more, tags, price, up), delete, share when author = me
-  people may sign when author = me
+  people may sign, brief when author = me
+  people may update (note, plain) when author = me stamp whose = me.mark
 }
 test identity ada { email "ada@hollowoak.example" roles keeper }
 test identity ben { email "ben@hollowoak.example" }
@@ -245,6 +247,30 @@ test('what an index cannot hold is told as such, by the caller’s own fields', 
     '/problems/value-too-large',
     ['slug'],
   ]);
+});
+
+test('a text holds as many characters as the rulebook says, by whichever way it comes', async () => {
+  const id = await newId({ title: 'Bounded' });
+  const change = async (body: object, path = '') => {
+    const method = path === '' ? 'PATCH' : 'POST';
+    const answer = await world.ask(method, `/v1/records/notices/${id}${path}`, { as: 'ada', body });
+    return [answer.status, answer.json.errors?.[0] ?? answer.json.type ?? answer.json.note];
+  };
+  // Characters are code points, whatever they take.
+  expect(await change({ note: '😀äöü1' })).toEqual([200, '😀äöü1']);
+  expect(await change({ note: '😀äöü12' })).toEqual([
+    400,
+    { field: 'note', message: 'note must have at most 5 characters' },
+  ]);
+  expect((await change({ plain: 'x'.repeat(100_000) }))[0]).toBe(200);
+  expect((await change({ plain: 'x'.repeat(100_001) }))[0], 'where nothing is said').toBe(400);
+  expect(await change({ words: 'short' }, '/brief')).toEqual([200, 'short']);
+  expect(await change({ words: 'too long' }, '/brief')).toEqual([422, '/problems/value-too-large']);
+  const ada = (await world.desk.person('ada')).id;
+  await world.ask('PATCH', `/v1/records/people/${ada}`, { as: 'ada', body: { mark: 'abcd' } });
+  expect(await change({ note: 'n' }), 'a stamp').toEqual([422, '/problems/value-too-large']);
+  await world.ask('PATCH', `/v1/records/people/${ada}`, { as: 'ada', body: { mark: 'abc' } });
+  expect(await change({ note: 'n' })).toEqual([200, 'n']);
 });
 
 test('a page key is short, however long the values are, and leads on where the page ended', async () => {

@@ -144,7 +144,7 @@ export const problemTypes = {
   'value-too-large': {
     status: 422,
     title: 'A value is larger than its field can hold',
-    next: 'Send less: a unique text holds some 2,000 bytes, a JSON value 1 MiB after the change.',
+    next: 'Send less: a text holds as many characters as the rulebook says, a unique one some 2,000 bytes, a JSON value 1 MiB after the change.',
   },
   'rulebook-errors': {
     status: 422,

@@ -1,6 +1,7 @@
 import { suggestion } from '../diagnostics/suggest.ts';
 import type { CollectionDeclaration, FieldDeclaration, TypeName } from '../language/ast.ts';
 import {
+  MOST_CHARACTERS,
   PEOPLE,
   peopleFields,
   systemFieldNames,
@@ -99,6 +100,7 @@ function checkFields(
       sensitive: marks.has('sensitive'),
       selfSet: marks.has('self set'),
       default: checkDefault(field, type, findings),
+      most: checkMost(field, type, findings),
       onDelete,
       system: false,
     });
@@ -106,6 +108,32 @@ function checkFields(
   fields.set('created_at', own.created_at).set('updated_at', own.updated_at);
   return fields;
 }
+
+/** How long a text of the field may be. */
+function checkMost(
+  { most, default: standard }: FieldDeclaration,
+  type: Type,
+  findings: Findings,
+): number | null {
+  if (type.kind !== 'text') {
+    if (most !== null) findings.add('T011', '“up to” is about texts', most.span, 'leave it out');
+    return null;
+  }
+  const count = most?.count ?? MOST_CHARACTERS;
+  if (most !== null && (count === 0 || count > MOST_BODY))
+    findings.add('T011', `a text can be bounded to 1 to ${MOST_BODY} characters`, most.span);
+  if (standard?.kind === 'text' && Array.from(standard.value).length > count)
+    findings.add(
+      'T011',
+      `the default is longer than ${count} characters`,
+      standard.span,
+      'shorten it, or say “up to”',
+    );
+  return count;
+}
+
+/** Longer than a request may be. */
+const MOST_BODY = 1_000_000;
 
 /** What becomes of the record when the one that it points at is deleted: refused, unless it is said. */
 function checkOnDelete(

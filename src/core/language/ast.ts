@@ -140,6 +140,8 @@ export interface FieldDeclaration {
   readonly type: TypeName;
   readonly marks: readonly { readonly mark: Mark; readonly span: Span }[];
   readonly default: Expression | null;
+  /** `up to 200`: how long a text may be. */
+  readonly most: { readonly count: number; readonly span: Span } | null;
   /** `on delete remove`: what becomes of this record when the one that it points at is deleted. */
   readonly onDelete: { readonly rule: OnDelete; readonly span: Span } | null;
   readonly span: Span;

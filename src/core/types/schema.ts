@@ -1,4 +1,4 @@
-import type { Scalar, Type } from './types.ts';
+import type { Scalar, Type, Value } from './types.ts';
 
 /** What a rulebook says of its collections, checked: every name resolves, every type fits. */
 
@@ -12,6 +12,8 @@ export interface Field {
   readonly selfSet: boolean;
   /** A literal, the moment of the request, or nothing. */
   readonly default: { readonly kind: 'value'; readonly value: Scalar } | { readonly kind: 'now' } | null;
+  /** Of texts: how many characters (code points) may be written into one. Null for all other types. */
+  readonly most: number | null;
   /** Of references: what becomes of this record when the one that it points at is deleted. */
   readonly onDelete: 'refuse' | 'remove' | 'clear';
   /** Filled in by the service alone: `id`, `created_at`, `updated_at`. Never suppliable. */
@@ -29,6 +31,22 @@ export interface Collection {
   readonly tree: string | null;
   /** Paths to the people whose own a record is; empty where nothing was said. */
   readonly owners: readonly (readonly string[])[];
+}
+
+/** Characters of a text that the rulebook says nothing about. */
+export const MOST_CHARACTERS = 100_000;
+
+/** The fields whose texts among these values are longer than they may be. Cost: only what could be too long is counted. */
+export function tooLong({ fields }: Collection, values: ReadonlyMap<string, Value>): string[] {
+  return [...values].flatMap(([name, value]) => {
+    const most = fields.get(name)?.most ?? null;
+    return most !== null && typeof value === 'string' && isLonger(value, most) ? [name] : [];
+  });
+}
+
+function isLonger(text: string, most: number): boolean {
+  if (text.length <= most) return false;
+  return text.length > 2 * most || Array.from(text).length > most;
 }
 
 export type Schema = ReadonlyMap<string, Collection>;
@@ -52,6 +70,7 @@ const system = (name: string, type: Type): Field => ({
   sensitive: false,
   selfSet: false,
   default: null,
+  most: null,
   onDelete: 'refuse',
   system: true,
 });
@@ -75,6 +94,7 @@ const text = (name: string, unique: boolean): Field => ({
   sensitive: false,
   selfSet: false,
   default: null,
+  most: MOST_CHARACTERS,
   onDelete: 'refuse',
   system: false,
 });

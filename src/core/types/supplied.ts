@@ -1,5 +1,5 @@
 import { suggestion } from '../diagnostics/suggest.ts';
-import type { Collection } from './schema.ts';
+import { tooLong, type Collection } from './schema.ts';
 import { JsonDocument, JsonPatch, type Type, type Value } from './types.ts';
 import { parseValue } from './values.ts';
 
@@ -40,6 +40,8 @@ export function parseSupplied(
     } else {
       const parsed = parseValue(field.type, raw);
       if (!parsed.ok) faults.push({ field: key, must: parsed.must });
+      else if (tooLong(collection, new Map([[key, parsed.value]])).length > 0)
+        faults.push({ field: key, must: `must have at most ${field.most} characters` });
       else values.set(key, how === 'patch' ? asPatch(parsed.value) : parsed.value);
     }
   }

@@ -4,7 +4,7 @@ import { creating } from '../../core/decide/steps/create.ts';
 import { meetingOf } from '../../core/decide/turns.ts';
 import { plain } from '../../core/evaluate/decider.ts';
 import { insertSql } from '../../core/sql/writes.ts';
-import { collectionOf } from '../../core/types/schema.ts';
+import { collectionOf, tooLong } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 import { storeDriver } from './driver.ts';
@@ -38,7 +38,12 @@ export async function createRecord(
       storeDriver(transaction, access, collection, null, () => true),
     );
     if (!verdict.allowed) return refuse(refusalOf(verdict));
-    await run(transaction, insertSql(collectionOf(rulebook.schema, collection), verdict.values));
+    const definition = collectionOf(rulebook.schema, collection);
+    // What was supplied has been measured; a stamp may be longer.
+    const long = tooLong(definition, verdict.values);
+    if (long.length > 0)
+      return refuse({ kind: 'value too large', fields: long.filter((name) => supplied.has(name)) });
+    await run(transaction, insertSql(definition, verdict.values));
     return done({ id, record: await readRecord(transaction, access, collection, id) });
   });
 }

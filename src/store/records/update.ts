@@ -6,7 +6,7 @@ import { plain } from '../../core/evaluate/decider.ts';
 import type { Action } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { updateSql } from '../../core/sql/writes.ts';
-import { collectionOf } from '../../core/types/schema.ts';
+import { collectionOf, tooLong } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 import { storeDriver, type Precondition } from './driver.ts';
@@ -68,6 +68,9 @@ async function changing(
     const verdict = await driveAsync(steps(access), driver);
     if (!verdict.allowed) return refuse(refusalOf(verdict));
     const definition = collectionOf(access.rulebook.schema, collection);
+    const long = tooLong(definition, verdict.values);
+    if (long.length > 0)
+      return refuse({ kind: 'value too large', fields: long.filter((name) => supplied.has(name)) });
     if (verdict.values.size > 0) await run(transaction, updateSql(definition, id, verdict.values));
     return done(await readRecord(transaction, access, collection, id));
   });

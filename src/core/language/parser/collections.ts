@@ -69,6 +69,7 @@ function parseField(cursor: Cursor): FieldDeclaration {
   const found: { mark: Mark; span: typeof start }[] = [];
   let standard: Expression | null = null;
   let onDelete: FieldDeclaration['onDelete'] = null;
+  let most: FieldDeclaration['most'] = null;
   for (;;) {
     const token = cursor.token;
     // A field may be called “label” too: a mark is one only where no type follows it.
@@ -76,6 +77,8 @@ function parseField(cursor: Cursor): FieldDeclaration {
       cursor.next();
       cursor.next();
       found.push({ mark: 'self set', span: cursor.since(token.span) });
+    } else if (cursor.isWord('up') && cursor.peekWord('to')) {
+      most = parseMost(cursor);
     } else if (cursor.isWord('on') && cursor.isKeyword('delete', 1)) {
       onDelete = parseOnDelete(cursor);
     } else if (token.kind === 'name' && !token.quoted && marks.has(token.text) && !typeFollows(cursor)) {
@@ -101,9 +104,20 @@ function parseField(cursor: Cursor): FieldDeclaration {
       cursor.instead('what a field begins with is written after “=”', span, '=');
       standard = parseOperand(cursor);
     } else {
-      return { name, type, marks: found, default: standard, onDelete, span: cursor.since(start) };
+      return { name, type, marks: found, default: standard, most, onDelete, span: cursor.since(start) };
     }
   }
+}
+
+/** `up to 200`. */
+function parseMost(cursor: Cursor): FieldDeclaration['most'] {
+  const start = cursor.next().span;
+  cursor.next();
+  const { token } = cursor;
+  if (token.kind !== 'number' || !/^\d{1,7}$/.test(token.text))
+    return cursor.fail('P001', 'expected a whole number of characters after “up to”');
+  cursor.next();
+  return { count: Number(token.text), span: cursor.since(start) };
 }
 
 const deleteRules: ReadonlySet<string> = new Set<OnDelete>(['refuse', 'remove', 'clear']);
