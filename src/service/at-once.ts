@@ -1,5 +1,6 @@
 import type { RequestHandler, Response } from 'express';
 import { rateLimit } from 'express-rate-limit';
+import { LRUCache } from 'lru-cache';
 import { PROOF_ISSUER } from './identity/development.ts';
 import type { CallerFinder } from './identity/caller.ts';
 import { answer } from './problems/handler.ts';
@@ -40,18 +41,50 @@ export function fewGuesses(): RequestHandler {
   });
 }
 
-/** Requests of one caller that are worked on at once: with fewer than the pool has connections, others are served meanwhile. */
-const AT_ONCE = 4;
-/** Requests of one caller that wait for their turn; more are turned away. */
-const WAITING = 100;
+/** What one caller may have. */
+export interface Measure {
+  /** Requests that are worked on at once: with fewer than the pool has connections, others are served meanwhile. */
+  readonly atOnce: number;
+  /** The same for whoever has had more than one under way for long: so many milliseconds of work beyond what one takes. */
+  readonly atLength: number;
+  readonly lengthMs: number;
+  /** Requests that wait for their turn; more are turned away. */
+  readonly waiting: number;
+  /** What reading takes that counts for nothing, in milliseconds. */
+  readonly freeMs: number;
+  /** What readings may take beyond that before they are turned away, and how much of it comes back with each millisecond. */
+  readonly creditMs: number;
+  readonly back: number;
+  /** A refusal comes after so many milliseconds, so that whoever asks again at once costs little. */
+  readonly heldMs: number;
+}
+
+const MEASURE: Measure = {
+  atOnce: 4,
+  atLength: 1,
+  lengthMs: 60_000,
+  waiting: 100,
+  freeMs: 250,
+  creditMs: 10_000,
+  back: 0.2,
+  heldMs: 1_000,
+};
+
+/** Refusals that are held back at a time. */
+const MOST_HELD = 1_000;
+/** Callers whose time is remembered. */
+const REMEMBERED = 10_000;
 
 /**
  * Nobody takes all of the service: what one caller asks beyond a few requests at once waits its turn, without a connection to the
- * database, and where very many wait, more are answered with 429. Visitors are told apart by their address, of which many may
- * share one: they wait longer. Each process counts for itself.
+ * database, and where very many wait, more are answered with 429. So is whoever has read too much that takes long: a few cores are
+ * soon busy with it. Visitors are told apart by their address, of which many may share one: more of theirs wait. Each process counts
+ * for itself.
  */
-export function fewAtOnce(callers: CallerFinder): RequestHandler {
+export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEASURE): RequestHandler {
   const turns = new Map<string, Turns>();
+  const times = new LRUCache<string, Times>({ max: REMEMBERED, ttl: 600_000 });
+  let held = 0;
   return async (request, response, next) => {
     const who = await callers.whoAsks(request);
     response.locals.asks = who;
@@ -59,38 +92,91 @@ export function fewAtOnce(callers: CallerFinder): RequestHandler {
     if (response.closed) return;
     const own = turns.get(who) ?? { running: 0, waiting: [] };
     turns.set(who, own);
+    const refuse = (seconds: number) => {
+      const turnAway = () => {
+        if (!response.closed) next(new Problem('too-many-requests', {}, { 'Retry-After': String(seconds) }));
+      };
+      if (held >= MOST_HELD) {
+        turnAway();
+        return;
+      }
+      held++;
+      setTimeout(() => {
+        held--;
+        turnAway();
+      }, measure.heldMs).unref();
+    };
+    const most = () =>
+      spentBy(times.get(who)?.all, 1) > measure.lengthMs ? measure.atLength : measure.atOnce;
     const begin = () => {
+      const wait = who.startsWith(OWN) ? 0 : waitOf(times.get(who)?.dear, measure);
+      if (wait > 0) {
+        refuse(wait);
+        return false;
+      }
       own.running++;
+      const begun = performance.now();
       response.once('close', () => {
         // The work goes on when whoever asked has gone, and counts until it is done.
         void ended(response.locals.work).then(() => {
           own.running--;
-          passOn(own);
+          const took = performance.now() - begun;
+          const known = times.get(who);
+          // What a write waits for may be another's doing.
+          const dear = request.method === 'GET' ? Math.max(0, took - measure.freeMs) : 0;
+          times.set(who, { all: spent(known?.all, took, 1), dear: spent(known?.dear, dear, measure.back) });
+          passOn(own, most());
           if (own.running === 0) turns.delete(who);
         });
       });
       next();
+      return true;
     };
-    if (own.running < AT_ONCE) {
-      begin();
+    if (own.running < most()) {
+      if (!begin() && own.running === 0) turns.delete(who);
       return;
     }
-    const most = who.startsWith('visitor') ? 10 * WAITING : WAITING;
-    if (own.waiting.length >= most) throw new Problem('too-many-requests', {}, { 'Retry-After': '1' });
-    own.waiting.push({ begin, response });
+    if (own.waiting.length >= (who.startsWith('visitor') ? 10 * measure.waiting : measure.waiting)) refuse(1);
+    else own.waiting.push({ begin, response });
   };
+}
+
+/** What a caller's requests have taken: all of it, and what was beyond the ordinary. */
+interface Times {
+  readonly all: Time;
+  readonly dear: Time;
+}
+
+/** Milliseconds, at a moment of `performance.now()`. */
+interface Time {
+  readonly spent: number;
+  readonly at: number;
+}
+
+function spent(before: Time | undefined, took: number, back: number): Time {
+  return { spent: spentBy(before, back) + took, at: performance.now() };
+}
+
+/** What is left of it, where `back` of each millisecond since has come back. */
+function spentBy(time: Time | undefined, back: number): number {
+  return time === undefined ? 0 : Math.max(0, time.spent - (performance.now() - time.at) * back);
+}
+
+/** Seconds to wait. */
+function waitOf(dear: Time | undefined, { back, creditMs }: Measure): number {
+  return Math.max(0, Math.ceil((spentBy(dear, back) - creditMs) / back / 1_000));
 }
 
 interface Turns {
   running: number;
-  readonly waiting: { readonly begin: () => void; readonly response: Response }[];
+  /** `begin` answers whether it was begun. */
+  readonly waiting: { readonly begin: () => boolean; readonly response: Response }[];
 }
 
-/** The next in line begins; whoever has gone meanwhile is not worked for. */
-function passOn({ waiting }: Turns): void {
+/** The next in line begins, where there is room; whoever has gone meanwhile is not worked for. */
+function passOn({ running, waiting }: Turns, most: number): void {
+  if (running >= most) return;
   for (let next = waiting.shift(); next !== undefined; next = waiting.shift()) {
-    if (next.response.closed) continue;
-    next.begin();
-    return;
+    if (!next.response.closed && next.begin()) return;
   }
 }

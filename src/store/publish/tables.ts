@@ -1,6 +1,6 @@
 import { commaList, sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
-import { columnType, identifier, table } from '../../core/sql/identifiers.ts';
+import { column, columnType, identifier, table } from '../../core/sql/identifiers.ts';
 import { searchedFields } from '../../core/sql/indexes.ts';
 import { systemFieldNames, type Collection, type Field, type Schema } from '../../core/types/schema.ts';
 import { run, type Executor } from '../connection.ts';
@@ -42,7 +42,7 @@ export async function shapeTables(
       const known = existing.get(collection.name)?.has(field.name) === true;
       const same =
         JSON.stringify(before?.get(collection.name)?.fields.get(field.name)) === JSON.stringify(field);
-      if (!known || !same) await constrain(on, collection.name, field);
+      if (!known || !same) await constrain(on, collection, field);
     }
   }
   return { setAside: await setAside(on, existing, schema) };
@@ -90,31 +90,26 @@ async function addColumn(on: Executor, collection: string, field: Field): Promis
     await alter(on, collection, sql`alter column ${identifier(field.name)} drop default`);
 }
 
-async function constrain(on: Executor, collection: string, field: Field): Promise<void> {
+async function constrain(on: Executor, definition: Collection, field: Field): Promise<void> {
+  const collection = definition.name;
   const name = identifier(field.name);
-  if (field.required) await requireValues(on, collection, field.name);
+  if (field.required) await requireValues(on, definition, field.name);
   else await alter(on, collection, sql`alter column ${name} drop not null`);
 
   const unique = constraintName('u', collection, field.name);
   if (!field.unique) await dropConstraint(on, collection, unique);
   else if (!(await hasConstraint(on, collection, unique)))
-    await makeUnique(on, collection, field.name, unique);
+    await makeUnique(on, definition, field.name, unique);
 
   const reference = constraintName('f', collection, field.name);
   await dropConstraint(on, collection, reference);
-  if (field.type.kind === 'ref') {
-    await alter(
-      on,
-      collection,
-      sql`add constraint ${identifier(reference)} foreign key (${name}) references ${table(field.type.collection)} (id) deferrable`,
-    );
-    await index(on, collection, field.name);
-  }
+  await refer(on, definition, field, reference);
+  if (field.type.kind === 'ref') await index(on, collection, field.name);
 
   const check = constraintName('c', collection, field.name);
   await dropConstraint(on, collection, check);
   const allowed = allowedValues(field, name);
-  if (allowed !== null) await addCheck(on, collection, field.name, check, allowed);
+  if (allowed !== null) await addCheck(on, definition, field.name, check, allowed);
 }
 
 /** What PostgreSQL itself must refuse, should anybody write to the table directly. */
@@ -136,55 +131,106 @@ export async function indexSearched(on: Executor, rulebook: Rulebook): Promise<v
     for (const field of fields) await index(on, collection, field);
 }
 
-async function requireValues(on: Executor, collection: string, field: string): Promise<void> {
-  const empty = await count(
-    on,
-    sql`select count(*) as count from ${table(collection)} where ${identifier(field)} is null`,
-  );
-  if (empty > 0) {
+async function requireValues(on: Executor, collection: Collection, field: string): Promise<void> {
+  const without = await faults(on, collection, sql`${column('r', field)} is null`);
+  if (without.count > 0) {
     throw new PublishRefused([
-      `${collection}.${field} is required, and ${empty} of the records there have no value: fill them in first, or publish the field without “required”`,
+      `${collection.name}.${field} is required, and ${without.records} no value (${without.first}): fill them in first, or publish the field without “required”`,
     ]);
   }
-  await alter(on, collection, sql`alter column ${identifier(field)} set not null`);
+  await alter(on, collection.name, sql`alter column ${identifier(field)} set not null`);
 }
+
+/** PostgreSQL’s code for an index entry that is too large. */
+const TOO_LARGE = '54000';
 
 async function makeUnique(
   on: Executor,
-  collection: string,
+  collection: Collection,
   field: string,
   constraint: string,
 ): Promise<void> {
   const name = identifier(field);
-  const repeated = await count(
-    on,
-    sql`select count(*) as count from (select 1 from ${table(collection)} where ${name} is not null group by ${name} having count(*) > 1) as repeated`,
-  );
-  if (repeated > 0) {
+  const same = sql`select 1 from ${table(collection.name)} as o where ${column('o', field)} = ${column('r', field)} and o.id <> r.id`;
+  const repeated = await faults(on, collection, sql`exists (${same})`);
+  if (repeated.count > 0) {
     throw new PublishRefused([
-      `${collection}.${field} is unique, and ${repeated} of its values stand in more than one record: change those first`,
+      `${collection.name}.${field} is unique, and ${repeated.records} a value there that another has, too (${repeated.first}): change those first`,
     ]);
   }
-  await alter(on, collection, sql`add constraint ${identifier(constraint)} unique (${name})`);
+  try {
+    await alter(on, collection.name, sql`add constraint ${identifier(constraint)} unique (${name})`);
+  } catch (error) {
+    if ((error as { code?: unknown }).code !== TOO_LARGE) throw error;
+    throw new PublishRefused([
+      `${collection.name}.${field} is unique, and some value there is longer than the 2,000 bytes or so that can be told apart quickly: shorten it first, or publish the field without “unique”`,
+    ]);
+  }
+}
+
+async function refer(
+  on: Executor,
+  collection: Collection,
+  { name, type }: Field,
+  constraint: string,
+): Promise<void> {
+  if (type.kind !== 'ref') return;
+  const target = table(type.collection);
+  const lost = await faults(
+    on,
+    collection,
+    sql`${column('r', name)} is not null and not exists (select 1 from ${target} as t where t.id = ${column('r', name)})`,
+  );
+  if (lost.count > 0) {
+    throw new PublishRefused([
+      `${collection.name}.${name} points at ${type.collection}, and ${lost.records} a reference there to none of them (${lost.first}): add a field with a new name, or take those references away first`,
+    ]);
+  }
+  await alter(
+    on,
+    collection.name,
+    sql`add constraint ${identifier(constraint)} foreign key (${identifier(name)}) references ${target} (id) deferrable`,
+  );
 }
 
 async function addCheck(
   on: Executor,
-  collection: string,
+  collection: Collection,
   field: string,
   constraint: string,
   allowed: Fragment,
 ): Promise<void> {
-  const outside = await count(
-    on,
-    sql`select count(*) as count from ${table(collection)} where not (${allowed})`,
-  );
-  if (outside > 0) {
+  const outside = await faults(on, collection, sql`not (${allowed})`);
+  if (outside.count > 0) {
     throw new PublishRefused([
-      `${outside} records of ${collection} have a value in ${field} that its type no longer allows: change those first, or keep the value in the list`,
+      `${outside.records} a value in ${collection.name}.${field} that its type no longer allows (${outside.first}): change those first, or keep the value in the list`,
     ]);
   }
-  await alter(on, collection, sql`add constraint ${identifier(constraint)} check (${allowed})`);
+  await alter(on, collection.name, sql`add constraint ${identifier(constraint)} check (${allowed})`);
+}
+
+/** Named in a message. */
+const NAMED = 3;
+
+/** The records for which a condition on `r` holds: how many, as the subject of a sentence, and the first by what they are known by. */
+async function faults(
+  on: Executor,
+  { name, label }: Collection,
+  where: Fragment,
+): Promise<{ readonly count: number; readonly records: string; readonly first: string }> {
+  const known = label === null ? sql`r.id::text` : sql`coalesce(${column('r', label)}::text, r.id::text)`;
+  const [row] = await run<{ count: number; first: string[] }>(
+    on,
+    sql`with found as (select r.id, ${known} as known from ${table(name)} as r where ${where})
+      select (select count(*) from found) as count,
+        array(select left(known, 60) from found order by id limit ${value(NAMED)}::integer) as first`,
+  );
+  const { count: records, first } = row!;
+  return {
+    count: records,
+    records: `${records} ${records === 1 ? 'record has' : 'records have'}`,
+    first: `${first.map((each) => `“${each}”`).join(', ')}${records > NAMED ? ', …' : ''}`,
+  };
 }
 
 async function hasConstraint(on: Executor, collection: string, name: string): Promise<boolean> {

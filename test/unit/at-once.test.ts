@@ -1,0 +1,69 @@
+import type { AddressInfo } from 'node:net';
+import express from 'express';
+import { pino } from 'pino';
+import { expect, test } from 'vitest';
+import { fewAtOnce, type Measure } from '../../src/service/at-once.ts';
+import { problemHandler } from '../../src/service/problems/handler.ts';
+
+/** A door with a small measure, before work that takes as long as it is asked to. */
+async function door(measure: Partial<Measure>) {
+  const app = express();
+  const all = {
+    ...{ atOnce: 4, atLength: 1, lengthMs: 60_000, waiting: 100, freeMs: 250, creditMs: 10_000 },
+    ...{ back: 0.2, heldMs: 0, ...measure },
+  };
+  app.use(fewAtOnce({ whoAsks: async (request) => request.get('who')! }, all));
+  let [running, most] = [0, 0];
+  app.all('/', (request, response) => {
+    most = Math.max(most, ++running);
+    setTimeout(() => {
+      running--;
+      response.sendStatus(204);
+    }, Number(request.query.ms));
+  });
+  app.use(problemHandler(pino({ level: 'silent' })));
+  const server = app.listen(0, '127.0.0.1');
+  await new Promise((resolve) => server.once('listening', resolve));
+  const { port } = server.address() as AddressInfo;
+  return {
+    ask: async (ms: number, who = 'ada', method = 'GET') => {
+      const begun = performance.now();
+      const answer = await fetch(`http://127.0.0.1:${port}/?ms=${ms}`, { method, headers: { who } });
+      await answer.text();
+      return {
+        status: answer.status,
+        after: Number(answer.headers.get('retry-after')),
+        took: performance.now() - begun,
+      };
+    },
+    most: () => most,
+    [Symbol.asyncDispose]: async () => {
+      server.closeAllConnections();
+      await new Promise((resolve) => server.close(resolve));
+    },
+  };
+}
+
+test('whoever has read too much that takes long is turned away until it has come back, and nobody else is', async () => {
+  await using own = await door({ freeMs: 20, creditMs: 300, back: 0.5, heldMs: 150 });
+  for (let n = 0; n < 20; n++)
+    expect((await own.ask(1)).status, 'what is quick counts for nothing').toBe(204);
+  expect((await own.ask(600, 'ada', 'POST')).status).toBe(204);
+  expect((await own.ask(500)).status, 'nor does what a write waits for').toBe(204);
+  const refused = await own.ask(1);
+  expect([refused.status, refused.after]).toEqual([429, 1]);
+  expect(refused.took, 'the refusal is held back').toBeGreaterThan(140);
+  expect((await own.ask(1, 'ben')).status).toBe(204);
+  await new Promise((resolve) => setTimeout(resolve, 900));
+  expect((await own.ask(1)).status).toBe(204);
+});
+
+test('whoever has had many under way for long has one at a time, until they have rested', async () => {
+  await using own = await door({ lengthMs: 400 });
+  const four = () => Promise.all(Array.from({ length: 4 }, () => own.ask(200)));
+  await four();
+  expect(own.most()).toBe(4);
+  const begun = performance.now();
+  expect((await four()).map(({ status }) => status)).toEqual([204, 204, 204, 204]);
+  expect(performance.now() - begun, 'one after the other').toBeGreaterThan(700);
+});
