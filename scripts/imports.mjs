@@ -34,4 +34,34 @@ for (const name of components) {
     strays++;
   }
 }
-if (violations.length + strays > 0) process.exit(1);
+
+// Tables of records and keys have one place that says how they are written: no query does so by itself.
+const queries = readdirSync(join(root, 'src'), { recursive: true }).filter(
+  (name) => name.endsWith('.ts') && !/^store\/migrations\/|^core\/sql\/identifiers\.ts$/.test(name),
+);
+let [templates, own] = [0, 0];
+for (const name of queries) {
+  const text = readFileSync(join(root, 'src', name), 'utf8');
+  for (const part of templatesOf(parseSync(text, { syntax: 'typescript' }))) {
+    templates++;
+    const found = /::\s*uuid|\brecords"?\s*\.|\bcast\s*\([^)]*\buuid/i.exec(part);
+    if (found === null) continue;
+    console.error(
+      `one-relation-one-key: src/${name} writes “${found[0]}” in a query: see src/core/sql/identifiers.ts`,
+    );
+    own++;
+  }
+}
+if (templates < 100) stop(`Only ${templates} queries were seen: the check of them is not working.`);
+if (violations.length + strays + own > 0) process.exit(1);
+
+/** The fixed text of every query: what stands in a template of `sql`. */
+function templatesOf(node) {
+  if (typeof node !== 'object' || node === null) return [];
+  if (Array.isArray(node)) return node.flatMap(templatesOf);
+  const own =
+    node.type === 'TaggedTemplateExpression' && node.tag.value === 'sql'
+      ? [node.template.quasis.map(({ cooked, raw }) => cooked ?? raw).join('${}')]
+      : [];
+  return [...own, ...Object.values(node).flatMap(templatesOf)];
+}

@@ -4,7 +4,7 @@ import { shareableCollections, shareableFrom, sharingsOf, targetsOf } from '../c
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { arrivalParts } from '../core/sql/arrival.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
-import { column, identifier } from '../core/sql/identifiers.ts';
+import { column, identifier, peopleTable, recordKey, recordKeys } from '../core/sql/identifiers.ts';
 import { IDENTITY, PEOPLE } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, runKept, type Executor } from './connection.ts';
@@ -133,7 +133,7 @@ function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fr
     sql`${column('p', IDENTITY)} is not null as _test`,
     moment,
   ];
-  const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`records.people as p`);
+  const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`${peopleTable} as p`);
   return sql`
     select ${commaList(columns)},
       array(
@@ -162,8 +162,8 @@ function matching(credentials: Exclude<Looking, { kind: 'visitor' }>): Fragment 
     case 'test identity':
       return sql`p._identity = ${value(credentials.name)}`;
     case 'person':
-      return sql`p.id = ${value(credentials.id)}::uuid`;
+      return sql`p.id = ${recordKey(credentials.id)}`;
     case 'people':
-      return sql`p.id = any(${value(credentials.ids)}::uuid[])`;
+      return sql`p.id = any(${recordKeys(credentials.ids)})`;
   }
 }

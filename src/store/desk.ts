@@ -1,5 +1,5 @@
 import { sql } from '../core/sql/fragment.ts';
-import { table } from '../core/sql/identifiers.ts';
+import { peopleTable, table } from '../core/sql/identifiers.ts';
 import { ownedSql } from '../core/sql/owners.ts';
 import { collectionOf, type Schema } from '../core/types/schema.ts';
 import { run, type Executor } from './connection.ts';
@@ -8,7 +8,7 @@ import { run, type Executor } from './connection.ts';
 export async function identityPeople(on: Executor): Promise<Map<string, { id: string; active: boolean }>> {
   const rows = await run<{ id: string; name: string; active: boolean }>(
     on,
-    sql`select id, _identity as name, _active as active from records.people where _identity is not null`,
+    sql`select id, _identity as name, _active as active from ${peopleTable} where _identity is not null`,
   );
   return new Map(rows.map(({ name, id, active }) => [name, { id, active }]));
 }

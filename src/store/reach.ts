@@ -15,6 +15,7 @@ import type { Counted } from '../core/analysis/tally.ts';
 import { Decider, NEW_ID } from '../core/evaluate/decider.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { sql } from '../core/sql/fragment.ts';
+import { peopleTable } from '../core/sql/identifiers.ts';
 import { arrive, type Credentials } from './callers.ts';
 import { run, type Database, type Executor } from './connection.ts';
 import { rolledBack } from './roll-back.ts';
@@ -131,7 +132,7 @@ export async function reachersOf(
       if (withPeople) {
         const people = await run<{ id: string; email: string | null }>(
           on,
-          sql`select id, email from records.people where _identity is null and _active order by id`,
+          sql`select id, email from ${peopleTable} where _identity is null and _active order by id`,
         );
         left = Math.max(0, people.length - MOST_PEOPLE);
         for (const person of people.slice(0, MOST_PEOPLE)) {

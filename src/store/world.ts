@@ -3,7 +3,7 @@ import type { Anchor } from '../core/evaluate/closures.ts';
 import type { World } from '../core/evaluate/decider.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
-import { column, columnType, identifier, table } from '../core/sql/identifiers.ts';
+import { column, columnType, identifier, recordKeys, table } from '../core/sql/identifiers.ts';
 import { collectionOf, columnsOf, fieldOf } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, type Executor } from './connection.ts';
@@ -155,7 +155,7 @@ export class LoadedWorld {
       const records = this.#records.get(collection) ?? new Map<string, RecordValues | null>();
       this.#records.set(collection, records);
       for (const id of ids) records.set(id, null);
-      const rows = await this.#select(collection, sql`r.id = any(${value([...ids])}::uuid[])`);
+      const rows = await this.#select(collection, sql`r.id = any(${recordKeys([...ids])})`);
       for (const row of rows) records.set(row.id as string, row);
     }
     this.#wantedIds.clear();

@@ -133,7 +133,7 @@ test('somebody new with a verified address has it, and not whoever claimed it; a
   expect(rita.id).not.toBe(id);
 });
 
-test('test identities are not there for people of the application nor for visitors, whatever rules say; for each other they are', async () => {
+test('people of the application and visitors meet no test identities, whatever rules say; these meet each other', async () => {
   const open = rulebook.replace('rules people {', 'rules people { everybody may read (all)');
   await world.desk.publish({ files: [{ name: 'test.gate', text: open }] });
   const ada = (await world.desk.person('ada')).id;

@@ -8,9 +8,16 @@ import { problemHandler } from '../../src/service/problems/handler.ts';
 /** A door with a small measure, before work that takes as long as it is asked to. */
 async function door(measure: Partial<Measure>) {
   const app = express();
-  const all = {
-    ...{ atOnce: 4, atLength: 1, lengthMs: 60_000, waiting: 100, freeMs: 250, creditMs: 10_000 },
-    ...{ back: 0.2, heldMs: 0, ...measure },
+  const all: Measure = {
+    atOnce: 4,
+    atLength: 1,
+    lengthMs: 60_000,
+    waiting: 100,
+    freeMs: 250,
+    creditMs: 10_000,
+    back: 0.2,
+    heldMs: 0,
+    ...measure,
   };
   app.use(fewAtOnce({ whoAsks: async (request) => request.get('who')! }, all));
   let [running, most] = [0, 0];

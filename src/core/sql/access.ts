@@ -25,7 +25,7 @@ import {
   type Surroundings,
 } from './conditions.ts';
 import { Slot, allOf, anyOf, commaList, sql, value, type Fragment, type SqlValue } from './fragment.ts';
-import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
+import { aliasBelow, column, columnType, identifier, recordKey, table } from './identifiers.ts';
 import { idSet, setSql, type IdSet } from './sets.ts';
 
 /**
@@ -230,7 +230,7 @@ export class Access {
     const me = this.caller.person?.id;
     if (me === undefined) return sql`true`;
     const own = this.#slots ? new Slot('me', 'id') : me;
-    return sql`${column(alias, 'id')} <> ${value(own)}::uuid`;
+    return sql`${column(alias, 'id')} <> ${recordKey(own)}`;
   }
 
   /** A condition with full sight; for rules only, never for what a caller wrote. */

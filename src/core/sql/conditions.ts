@@ -3,7 +3,7 @@ import type { As } from '../ir/rewrite.ts';
 import { UTC, ZONES_BEGIN } from '../types/time.ts';
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
 import { allOf, anyOf, commaList, sql, value, type Fragment, type Slot, type SqlValue } from './fragment.ts';
-import { aliasBelow, column, columnType, identifier, table } from './identifiers.ts';
+import { aliasBelow, asRecordKeys, column, columnType, identifier, recordKey, table } from './identifiers.ts';
 
 /**
  * A condition as an SQL expression: the other engine beside `core/evaluate/closures.ts`. Every value is bound with a
@@ -207,7 +207,7 @@ function withinSql({ left, right, parent }: Condition & { kind: 'within' }, arou
   };
   const first = sql`select ${start} as id, ${parentOf(start)} as parent`;
   const next = sql`select up.parent, ${parentOf(sql`up.parent`)} from up where up.parent is not null`;
-  const reached = right.type.kind === 'list' ? sql`id = any((${wanted})::uuid[])` : sql`id = ${wanted}`;
+  const reached = right.type.kind === 'list' ? sql`id = any(${asRecordKeys(wanted)})` : sql`id = ${wanted}`;
   const answer = sql`select case when bool_or(${reached}) then true when bool_or(parent is null) then false end from up`;
   return sql`case when ${start} is not null and ${wanted} is not null then (with recursive up as (${first} union ${next}) ${answer}) end`;
 }
@@ -215,7 +215,7 @@ function withinSql({ left, right, parent }: Condition & { kind: 'within' }, arou
 /** Does the tree of a collection lead from `from` up to `to`? For refusing a parent that would close a circle. */
 export function leadsUpSql(collection: string, tree: string, from: string, to: string): Fragment {
   const parent = sql`${column('t', tree)}`;
-  return sql`with recursive up as (select ${value(from)}::uuid as id union select ${parent} from ${table(collection)} as t join up on t.id = up.id where ${parent} is not null) select exists (select 1 from up where id = ${value(to)}::uuid) as found`;
+  return sql`with recursive up as (select ${recordKey(from)} as id union select ${parent} from ${table(collection)} as t join up on t.id = up.id where ${parent} is not null) select exists (select 1 from up where id = ${recordKey(to)}) as found`;
 }
 
 function countSql(range: Range, where: Condition, around: Surroundings): Fragment {

@@ -2,7 +2,7 @@ import type { Condition } from '../ir/conditions.ts';
 import { Access } from './access.ts';
 import { conditionSql } from './conditions.ts';
 import { anyOf, commaList, sql, value, type Fragment } from './fragment.ts';
-import { identifier, table } from './identifiers.ts';
+import { identifier, recordKeys, table } from './identifiers.ts';
 import { ownersSql } from './owners.ts';
 
 const noRoles: ReadonlySet<string> = new Set();
@@ -23,7 +23,7 @@ export function classesSql(
   const sets = access.withSets();
   const owners = ownersSql(access.rulebook.schema, collection, 'r').map(
     (owner, index) =>
-      sql`(select case when o is null then null when o = any(${value(people)}::uuid[]) then o::text else '*' end from (select ${owner} as o) as each) as ${identifier(`owner_${index}`)}`,
+      sql`(select case when o is null then null when o = any(${recordKeys(people)}) then o::text else '*' end from (select ${owner} as o) as each) as ${identifier(`owner_${index}`)}`,
   );
   const columns = [...owners, sql`${bitsSql(sets, common)} as common`, sql`${bitsSql(sets, own)} as own`];
   const places = commaList(columns.map((_, index) => ({ text: String(index + 1), values: [] })));
@@ -45,7 +45,7 @@ export function recordBitsSql(
   own: readonly Condition[],
 ): Fragment {
   const columns = [sql`r.id`, sql`${bitsSql(access, common)} as common`, sql`${bitsSql(access, own)} as own`];
-  return sql`select ${commaList(columns)} from ${table(collection)} as r where r.id = any(${value(ids)}::uuid[])`;
+  return sql`select ${commaList(columns)} from ${table(collection)} as r where r.id = any(${recordKeys(ids)})`;
 }
 
 function truth(access: Access, condition: Condition): Fragment {

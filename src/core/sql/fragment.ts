@@ -47,7 +47,7 @@ export function sql(strings: TemplateStringsArray, ...parts: readonly Fragment[]
   return Object.freeze({ text, values: Object.freeze(values) });
 }
 
-/** A value to be bound. Write the cast beside it: sql`${value(x)}::uuid`. */
+/** A value to be bound. Write the cast beside it: sql`${value(x)}::text`; for keys see identifiers.ts. */
 export function value(bound: SqlValue): Fragment {
   return Object.freeze({ text: '?', values: Object.freeze([bound]) });
 }

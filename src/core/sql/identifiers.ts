@@ -1,5 +1,6 @@
+import { PEOPLE } from '../types/schema.ts';
 import type { Type } from '../types/types.ts';
-import type { Fragment } from './fragment.ts';
+import { sql, value, type Fragment, type SqlValue } from './fragment.ts';
 
 /** The PostgreSQL schema that holds the application's collections. */
 export const RECORDS_SCHEMA = 'records';
@@ -19,6 +20,36 @@ export function identifier(name: string): Fragment {
 /** The table of a collection. */
 export function table(collection: string): Fragment {
   return Object.freeze({ text: `"${RECORDS_SCHEMA}".${identifier(collection).text}`, values: [] });
+}
+
+/** The table of people: `table(PEOPLE)`. */
+export const peopleTable = table(PEOPLE);
+
+/** The id of a record as a bound value. This and the three below are all that says what a key is. */
+export function recordKey(id: SqlValue): Fragment {
+  return sql`${value(id)}::uuid`;
+}
+
+export function recordKeys(ids: readonly string[]): Fragment {
+  return sql`${value(ids)}::uuid[]`;
+}
+
+/** The same of what is a fragment already. */
+export function asRecordKey(id: Fragment): Fragment {
+  return sql`(${id})::uuid`;
+}
+
+export function asRecordKeys(ids: Fragment): Fragment {
+  return sql`(${ids})::uuid[]`;
+}
+
+/** The id of something of the service's own: staff, links, shares, groups. */
+export function ownKey(id: SqlValue): Fragment {
+  return sql`${value(id)}::uuid`;
+}
+
+export function ownKeys(ids: readonly string[]): Fragment {
+  return sql`${value(ids)}::uuid[]`;
 }
 
 /** A column of the record that goes by `alias`. */

@@ -5,7 +5,7 @@ import type { Access, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
 import { isEarlyField, mayRunEarly } from './early.ts';
 import { Slot, allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
-import { column, identifier, table } from './identifiers.ts';
+import { column, identifier, recordKey, recordKeys, table } from './identifiers.ts';
 import type { IdSet } from './sets.ts';
 
 /** One key of an order. Missing (and withheld) values come last, in both directions. */
@@ -210,7 +210,7 @@ export function readSql(
   lock: boolean,
 ): { statement: Fragment; reading: SelectList } {
   const reading = access.selectList(collection, 'r');
-  const conditions = [sql`r.id = ${value(id)}::uuid`, access.readable(collection, 'r')];
+  const conditions = [sql`r.id = ${recordKey(id)}`, access.readable(collection, 'r')];
   const locking = lock ? sql` for update of r` : sql``;
   const statement = sql`select ${commaList(reading.columns)} from ${table(collection)} as r where ${allOf(conditions)}${locking}`;
   return { statement, reading };
@@ -223,7 +223,7 @@ export function readManySql(
   ids: readonly string[],
 ): { statement: Fragment; reading: SelectList } {
   const reading = access.selectList(collection, 'r');
-  const conditions = [sql`r.id = any(${value(ids)}::uuid[])`, access.readable(collection, 'r')];
+  const conditions = [sql`r.id = any(${recordKeys(ids)})`, access.readable(collection, 'r')];
   const from = sql`from ${table(collection)} as r where ${allOf(conditions)}`;
   const columns = commaList(reading.columns);
   if (reading.large.length === 0) return { statement: sql`select ${columns} ${from}`, reading };

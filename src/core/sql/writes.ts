@@ -5,7 +5,7 @@ import { JsonPatch, simpleTypes, type Value } from '../types/types.ts';
 import type { Access } from './access.ts';
 import { typed, type Precision } from './conditions.ts';
 import { allOf, commaList, sql, value, type Fragment } from './fragment.ts';
-import { column, identifier, table } from './identifiers.ts';
+import { column, identifier, recordKey, recordKeys, table } from './identifiers.ts';
 
 /** The values that a write sets, by field. Every field is of the schema and every value of its type. */
 export type NewValues = ReadonlyMap<string, Value>;
@@ -44,7 +44,7 @@ export function truthsSql(
     );
     return { statement: sql`select ${commaList(flags)} from (select ${commaList(row)}) as "after"`, asked };
   }
-  const isRecord = sql`${column('before', 'id')} = ${value(id)}::uuid`;
+  const isRecord = sql`${column('before', 'id')} = ${recordKey(id)}`;
   const flag = (
     leaf: TrueOf,
     index: number,
@@ -58,7 +58,7 @@ export function truthsSql(
       asked,
     };
   }
-  const afterwards = withRow(access, collection, sql`${value(id)}::uuid`);
+  const afterwards = withRow(access, collection, recordKey(id));
   const before = { old: 'before', new: 'after', changed: afterwards };
   const flags = asked.flatMap((leaf, index) => [
     flag(leaf, index, 'before', before),
@@ -102,7 +102,7 @@ export function stoppedSql(
     changes === null
       ? sql``
       : sql` cross join lateral (select ${changedRow(definition, changes)}) as "after"`;
-  return sql`select count(*) as count from ${table(collection)} as "before"${row} where ${column('before', 'id')} = any(${value(ids)}::uuid[]) and (${allOf(passes)}) is not true`;
+  return sql`select count(*) as count from ${table(collection)} as "before"${row} where ${column('before', 'id')} = any(${recordKeys(ids)}) and (${allOf(passes)}) is not true`;
 }
 
 function changedRow(collection: Collection, changes: NewValues): Fragment {
@@ -141,7 +141,7 @@ export function referencesSql(
 ): Fragment {
   const found = references.map(
     ({ collection, id }, index) =>
-      sql`exists (select 1 from ${table(collection)} as r where r.id = ${value(id)}::uuid and ${access.readable(collection, 'r')}) as ${identifier(`found_${index}`)}`,
+      sql`exists (select 1 from ${table(collection)} as r where r.id = ${recordKey(id)} and ${access.readable(collection, 'r')}) as ${identifier(`found_${index}`)}`,
   );
   return sql`select ${commaList(found)}`;
 }
@@ -170,12 +170,12 @@ export function updateSql(collection: Collection, id: string, changes: NewValues
       sql`_email_claimed = case when email is not distinct from ${address} then _email_claimed else ${address} is not null end`,
     );
   }
-  return sql`update ${table(collection.name)} set ${commaList(set)} where id = ${value(id)}::uuid`;
+  return sql`update ${table(collection.name)} set ${commaList(set)} where id = ${recordKey(id)}`;
 }
 
 /** Removes records. */
 export function deleteSql(collection: string, ids: readonly string[]): Fragment {
-  return sql`delete from ${table(collection)} where id = any(${value(ids)}::uuid[])`;
+  return sql`delete from ${table(collection)} where id = any(${recordKeys(ids)})`;
 }
 
 /** The records that point at any of these by the field, as many as asked for; held until the transaction ends. */
@@ -185,7 +185,7 @@ export function referrersSql(
   ids: readonly string[],
   most: number,
 ): Fragment {
-  return sql`select r.id from ${table(collection)} as r where ${column('r', field)} = any(${value(ids)}::uuid[]) order by r.id limit ${value(most)}::bigint for update`;
+  return sql`select r.id from ${table(collection)} as r where ${column('r', field)} = any(${recordKeys(ids)}) order by r.id limit ${value(most)}::bigint for update`;
 }
 
 /** Takes away the reference from those of the records that point at any of the targets. */
@@ -196,5 +196,5 @@ export function clearSql(
   targets: readonly string[],
   now: string,
 ): Fragment {
-  return sql`update ${table(collection)} set ${identifier(field)} = null, updated_at = greatest(updated_at, ${value(now)}::timestamptz) where id = any(${value(ids)}::uuid[]) and ${identifier(field)} = any(${value(targets)}::uuid[])`;
+  return sql`update ${table(collection)} set ${identifier(field)} = null, updated_at = greatest(updated_at, ${value(now)}::timestamptz) where id = any(${recordKeys(ids)}) and ${identifier(field)} = any(${recordKeys(targets)})`;
 }

@@ -1,6 +1,7 @@
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Value } from '../../core/types/types.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
+import { ownKey, peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Executor } from '../connection.ts';
 import { addLogin, addPerson } from '../people/change.ts';
@@ -52,7 +53,7 @@ export async function acceptInvitation(
     await giveRoles(transaction, person, invitation);
     await run(
       transaction,
-      sql`update gate.invitations set accepted_at = now(), accepted_by = ${value(person)}::uuid where id = ${value(invitation.id)}::uuid`,
+      sql`update gate.invitations set accepted_at = now(), accepted_by = ${recordKey(person)} where id = ${ownKey(invitation.id)}`,
     );
     const actor: Actor = { name: `person ${invitation.email}`, origin, reason: null };
     const { roles, ends, created_by: by } = invitation;
@@ -87,7 +88,7 @@ async function personOf(
 ): Promise<string | Exclude<Acceptance, { kind: 'accepted' }>> {
   const found = await run<{ id: string; active: boolean; identity: string | null; login: boolean }>(
     on,
-    sql`select p.id, p._active as active, p._identity as identity, l.person is not null as login from records.people as p
+    sql`select p.id, p._active as active, p._identity as identity, l.person is not null as login from ${peopleTable} as p
       left join gate.logins as l on l.person = p.id and l.issuer = ${value(issuer)} and l.subject = ${value(subject)}
       where l.person is not null or lower(p.email) = ${value(email)} order by l.person is null for update of p`,
   );
@@ -108,9 +109,9 @@ async function personOf(
   if (!(await addLogin(on, known.id, { issuer, subject }))) return { kind: 'login taken' };
   await run(
     on,
-    sql`update records.people set email = coalesce(email, ${value(email)}), _email_verified = _email_verified or lower(coalesce(email, ${value(email)})) = ${value(email)},
+    sql`update ${peopleTable} set email = coalesce(email, ${value(email)}), _email_verified = _email_verified or lower(coalesce(email, ${value(email)})) = ${value(email)},
       _email_claimed = _email_claimed and lower(email) is distinct from ${value(email)}, updated_at = greatest(updated_at, now())
-      where id = ${value(known.id)}::uuid`,
+      where id = ${recordKey(known.id)}`,
   );
   return known.id;
 }
@@ -120,7 +121,7 @@ async function giveRoles(on: Executor, person: string, { roles, ends, created_by
   await run(
     on,
     sql`insert into gate.role_assignments as a (person, role, ends, given_by)
-      select ${value(person)}::uuid, role, ${value(ends)}::timestamptz, ${value(created_by)} from unnest(${value([...roles])}::text[]) as each (role)
+      select ${recordKey(person)}, role, ${value(ends)}::timestamptz, ${value(created_by)} from unnest(${value([...roles])}::text[]) as each (role)
       on conflict (person, role) do update set starts = null, ends = excluded.ends, given_by = excluded.given_by, given_at = now()
         where a.starts > now() or (a.ends is not null and (excluded.ends is null or a.ends < excluded.ends))`,
   );

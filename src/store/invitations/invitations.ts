@@ -1,5 +1,6 @@
 import { v7 as uuid } from 'uuid';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
+import { ownKey, ownKeys } from '../../core/sql/identifiers.ts';
 import { note, noteEach, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { digestOf, newSecret } from '../secrets.ts';
@@ -53,7 +54,7 @@ export async function makeInvitations(
       transaction,
       sql`insert into gate.invitations (id, email, roles, ends, token_hash, created_by, expires_at)
         select id, email, array(select jsonb_array_elements_text(roles)), ends, decode(hash, 'hex'), ${value(actor.name)}, now() + make_interval(days => ${value(days)}::integer)
-        from unnest(${value(made.map(({ id }) => id))}::uuid[], ${value(emails)}::text[], ${value(made.map(({ roles }) => JSON.stringify(roles)))}::jsonb[],
+        from unnest(${ownKeys(made.map(({ id }) => id))}, ${value(emails)}::text[], ${value(made.map(({ roles }) => JSON.stringify(roles)))}::jsonb[],
           ${value(made.map(({ ends }) => ends ?? ''))}::text[], ${value(made.map(({ code }) => digestOf(code)))}::text[]) as each (id, email, roles, ends_text, hash)
         cross join lateral (select nullif(ends_text, '')::timestamptz as ends) as period`,
     );
@@ -71,11 +72,11 @@ export async function settleSending(
   await database.transaction(async (transaction) => {
     await run(
       transaction,
-      sql`update gate.invitations set sent_at = now() where id = any(${value(sent.map(({ id }) => id))}::uuid[])`,
+      sql`update gate.invitations set sent_at = now() where id = any(${ownKeys(sent.map(({ id }) => id))})`,
     );
     await run(
       transaction,
-      sql`delete from gate.invitations where id = any(${value(failed.map(({ id }) => id))}::uuid[])`,
+      sql`delete from gate.invitations where id = any(${ownKeys(failed.map(({ id }) => id))})`,
     );
     await noteEach(
       transaction,
@@ -106,7 +107,7 @@ export async function listInvitations(
   if (filter.search !== undefined)
     conditions.push(sql`position(lower(${value(filter.search)}) in email) > 0`);
   if (after !== null)
-    conditions.push(sql`(created_at, id) < (${value(after.at)}::timestamptz, ${value(after.id)}::uuid)`);
+    conditions.push(sql`(created_at, id) < (${value(after.at)}::timestamptz, ${ownKey(after.id)})`);
   const where = conditions.reduce((before, each) => sql`${before} and ${each}`);
   const rows = await run<Invitation>(
     on,
@@ -126,7 +127,7 @@ export async function revokeInvitation(database: Database, id: string, actor: Ac
   return database.transaction(async (transaction) => {
     const [row] = await run<{ email: string }>(
       transaction,
-      sql`update gate.invitations set revoked_at = now() where id = ${value(id)}::uuid and accepted_at is null and revoked_at is null returning email`,
+      sql`update gate.invitations set revoked_at = now() where id = ${ownKey(id)} and accepted_at is null and revoked_at is null returning email`,
     );
     if (row === undefined) return false;
     await note(transaction, actor, 'invitation.revoke', row.email);

@@ -2,7 +2,7 @@ import { v7 as uuid } from 'uuid';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { typed } from '../../core/sql/conditions.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
-import { identifier } from '../../core/sql/identifiers.ts';
+import { identifier, peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { note, type Actor } from '../audit/index.ts';
@@ -43,8 +43,8 @@ export async function addPerson(
     await on.transaction((savepoint) =>
       run(
         savepoint,
-        sql`insert into records.people (id, created_at, updated_at, _email_verified, ${commaList(names)})
-          values (${value(id)}::uuid, now(), now(), ${value(verified)}, ${commaList(supplied)})`,
+        sql`insert into ${peopleTable} (id, created_at, updated_at, _email_verified, ${commaList(names)})
+          values (${recordKey(id)}, now(), now(), ${value(verified)}, ${commaList(supplied)})`,
       ),
     );
   } catch (error) {
@@ -66,7 +66,7 @@ export async function createPerson(
     if (typeof id !== 'string') return id;
     if (login !== null && !(await addLogin(transaction, id, login))) {
       // Nothing is left half done: without their login they would be a stranger at the first token.
-      await run(transaction, sql`delete from records.people where id = ${value(id)}::uuid`);
+      await run(transaction, sql`delete from ${peopleTable} where id = ${recordKey(id)}`);
       return { kind: 'login taken' };
     }
     const email = (values.get('email') ?? null) as string | null;
@@ -100,10 +100,10 @@ export async function changePerson(
     await database.transaction(async (transaction) => {
       await run(
         transaction,
-        sql`update records.people set name = ${value(after.name)}::text, _active = ${value(after.active)}, updated_at = greatest(updated_at, now()),
+        sql`update ${peopleTable} set name = ${value(after.name)}::text, _active = ${value(after.active)}, updated_at = greatest(updated_at, now()),
           _email_verified = _email_verified and email is not distinct from ${value(after.email)}::text,
           _email_claimed = _email_claimed and email is not distinct from ${value(after.email)}::text, email = ${value(after.email)}::text
-          where id = ${value(before.id)}::uuid`,
+          where id = ${recordKey(before.id)}`,
       );
       const changed = Object.fromEntries(keys.map((key) => [key, { was: before[key], is: after[key] }]));
       const action =
@@ -144,7 +144,7 @@ export async function unlinkLogin(
   return database.transaction(async (transaction) => {
     const gone = await run(
       transaction,
-      sql`delete from gate.logins where person = ${value(person.id)}::uuid and issuer = ${value(login.issuer)} and subject = ${value(login.subject)} returning 1`,
+      sql`delete from gate.logins where person = ${recordKey(person.id)} and issuer = ${value(login.issuer)} and subject = ${value(login.subject)} returning 1`,
     );
     if (gone.length === 0) return false;
     await note(transaction, actor, 'login.remove', subjectOf(person), login);
@@ -156,7 +156,7 @@ export async function unlinkLogin(
 export async function addLogin(on: Executor, person: string, { issuer, subject }: Login): Promise<boolean> {
   const rows = await run(
     on,
-    sql`insert into gate.logins (issuer, subject, person) values (${value(issuer)}, ${value(subject)}, ${value(person)}::uuid)
+    sql`insert into gate.logins (issuer, subject, person) values (${value(issuer)}, ${value(subject)}, ${recordKey(person)})
       on conflict (issuer, subject) do update set person = excluded.person where gate.logins.person = excluded.person returning 1`,
   );
   return rows.length > 0;

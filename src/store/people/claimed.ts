@@ -1,4 +1,5 @@
 import { sql, value } from '../../core/sql/fragment.ts';
+import { peopleTable } from '../../core/sql/identifiers.ts';
 import { atTheMachine, note } from '../audit/index.ts';
 import { run, type Executor } from '../connection.ts';
 
@@ -9,7 +10,7 @@ import { run, type Executor } from '../connection.ts';
 export async function takeBackClaims(on: Executor, email: string): Promise<void> {
   const rows = await run<{ id: string }>(
     on,
-    sql`update records.people set email = null, _email_claimed = false, _email_verified = false, updated_at = greatest(updated_at, now())
+    sql`update ${peopleTable} set email = null, _email_claimed = false, _email_verified = false, updated_at = greatest(updated_at, now())
       where lower(email) = lower(${value(email)}) and _email_claimed returning id`,
   );
   for (const { id } of rows)

@@ -1,4 +1,5 @@
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
+import { asRecordKey, peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { run, type Executor } from '../connection.ts';
 
 /** A role that somebody was given by hand. Times are RFC 3339; null: from ever, for ever. */
@@ -50,13 +51,13 @@ export async function listPeople(
   const behind =
     after === null
       ? sql`true`
-      : sql`(lower(coalesce(p.name, '')), p.id) > (${value(after.name)}, ${value(after.id)}::uuid)`;
+      : sql`(lower(coalesce(p.name, '')), p.id) > (${value(after.name)}, ${recordKey(after.id)})`;
   const order = sql`order by lower(coalesce(p.name, '')), p.id limit ${value(limit + 1)}::integer`;
   // Without a filter the index has the page; with one, whoever fits is looked for once, for the page and for the count.
   const statement =
     where === null
-      ? sql`select ${columns}, lower(coalesce(p.name, '')) as place from records.people as p where ${behind} ${order}`
-      : sql`with found as materialized (select p.* from records.people as p where ${where})
+      ? sql`select ${columns}, lower(coalesce(p.name, '')) as place from ${peopleTable} as p where ${behind} ${order}`
+      : sql`with found as materialized (select p.* from ${peopleTable} as p where ${where})
           select ${columns}, lower(coalesce(p.name, '')) as place, (select count(*) from found) as count
           from found as p where ${behind} ${order}`;
   const rows = await run<Person & { place: string; count?: number }>(on, statement);
@@ -65,7 +66,7 @@ export async function listPeople(
     (
       await run<{ count: number }>(
         on,
-        sql`select count(*) as count from records.people as p where ${where ?? sql`true`}`,
+        sql`select count(*) as count from ${peopleTable} as p where ${where ?? sql`true`}`,
       )
     )[0]!.count;
   const page = rows.slice(0, limit);
@@ -89,9 +90,9 @@ export async function peopleNamed(
     on,
     sql`select asked.text, coalesce(p.email = asked.text, false) or p.email is null or lower(p.email) <> lower(asked.text) as exact, ${columns}
       from unnest(${value([...new Set(named)])}::text[]) as asked (text)
-      join records.people as p
+      join ${peopleTable} as p
         on lower(p.email) = lower(asked.text) or p._identity = asked.text
-        or p.id = case when asked.text ~ ${value(UUID)} then asked.text::uuid end`,
+        or p.id = case when asked.text ~ ${value(UUID)} then ${asRecordKey(sql`asked.text`)} end`,
   );
   const found = new Map<string, (typeof rows)[number][]>();
   for (const row of rows) found.set(row.text, [...(found.get(row.text) ?? []), row]);
@@ -115,7 +116,7 @@ export interface Login {
 export async function loginsOf(on: Executor, person: string): Promise<Login[]> {
   return run<Login>(
     on,
-    sql`select issuer, subject from gate.logins where person = ${value(person)}::uuid order by issuer, subject`,
+    sql`select issuer, subject from gate.logins where person = ${recordKey(person)} order by issuer, subject`,
   );
 }
 
@@ -127,7 +128,7 @@ export async function groupsOf(
   return run(
     on,
     sql`select g.display_name as name, array(select r.role from gate.group_roles as r where r."group" = g.id order by r.role) as roles
-      from gate.group_members as m join gate.groups as g on g.id = m."group" where m.person = ${value(person)}::uuid order by g.display_name`,
+      from gate.group_members as m join gate.groups as g on g.id = m."group" where m.person = ${recordKey(person)} order by g.display_name`,
   );
 }
 
@@ -143,7 +144,7 @@ export async function roleCounts(
         count(*) filter (where (a.starts is null or a.starts <= now()) and (a.ends is null or now() < a.ends)) as now,
         count(*) filter (where now() < a.starts) as later,
         count(*) filter (where a.ends <= now()) as ended
-      from gate.role_assignments as a join records.people as p on p.id = a.person
+      from gate.role_assignments as a join ${peopleTable} as p on p.id = a.person
       where p._active and p._identity is null group by a.role order by a.role`,
   );
 }

@@ -2,6 +2,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
+import { peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { atTheMachine, note } from '../audit/index.ts';
 import { run, type Database } from '../connection.ts';
 import { addLogin, addPerson, subjectOf } from './change.ts';
@@ -51,7 +52,7 @@ export async function admitNewcomer(
     );
     const known = await run<{ active: boolean }>(
       transaction,
-      sql`select p._active as active from gate.logins as l join records.people as p on p.id = l.person
+      sql`select p._active as active from gate.logins as l join ${peopleTable} as p on p.id = l.person
         where l.issuer = ${value(issuer)} and l.subject = ${value(subject)}`,
     );
     if (known.length > 0) return known[0]!.active ? 'admitted' : 'known';
@@ -64,7 +65,7 @@ export async function admitNewcomer(
         : await run<Holder>(
             transaction,
             sql`select p.id, p._active as active, p._identity is not null as identity, exists (select 1 from gate.logins as l where l.person = p.id and l.issuer = ${value(issuer)}) as login
-              from records.people as p where lower(p.email) = lower(${value(said)}) for update`,
+              from ${peopleTable} as p where lower(p.email) = lower(${value(said)}) for update`,
           );
     const [holder] = holders;
     // Where two have it, written in capitals or not, it tells of neither.
@@ -75,7 +76,7 @@ export async function admitNewcomer(
       await addLogin(transaction, holder.id, { issuer, subject });
       await run(
         transaction,
-        sql`update records.people set _email_verified = true where id = ${value(holder.id)}::uuid`,
+        sql`update ${peopleTable} set _email_verified = true where id = ${recordKey(holder.id)}`,
       );
       const actor = atTheMachine(`issuer ${issuer}`);
       await note(transaction, actor, 'login.add', subjectOf({ id: holder.id, email: said }), {

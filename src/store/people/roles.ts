@@ -1,4 +1,5 @@
 import { sql, value } from '../../core/sql/fragment.ts';
+import { recordKeys } from '../../core/sql/identifiers.ts';
 import { noteEach, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { subjectOf } from './change.ts';
@@ -60,7 +61,7 @@ export async function applyRoles(
   const rows = await run<Assignment & { person: string }>(
     on,
     sql`select person, role, starts, ends, given_by, given_at from gate.role_assignments
-      where person = any(${value(ids)}::uuid[]) and role = any(${value(roles)}::text[]) for update`,
+      where person = any(${recordKeys(ids)}) and role = any(${value(roles)}::text[]) for update`,
   );
   const before = new Map<string, Assignment[]>();
   for (const { person, ...rest } of rows) before.set(person, [...(before.get(person) ?? []), rest]);
@@ -69,7 +70,7 @@ export async function applyRoles(
       on,
       sql`insert into gate.role_assignments as a (person, role, starts, ends, given_by)
         select person, ${value(role)}, ${value(starts)}::timestamptz, ${value(ends)}::timestamptz, ${value(by)}
-        from unnest(${value(ids)}::uuid[]) as each (person)
+        from unnest(${recordKeys(ids)}) as each (person)
         on conflict (person, role) do update
           set starts = excluded.starts, ends = excluded.ends, given_by = excluded.given_by, given_at = now()
           where (a.starts, a.ends) is distinct from (excluded.starts, excluded.ends)`,
@@ -77,7 +78,7 @@ export async function applyRoles(
   if (take.length > 0)
     await run(
       on,
-      sql`delete from gate.role_assignments where person = any(${value(ids)}::uuid[]) and role = any(${value([...take])}::text[])`,
+      sql`delete from gate.role_assignments where person = any(${recordKeys(ids)}) and role = any(${value([...take])}::text[])`,
     );
   return before;
 }

@@ -1,5 +1,6 @@
 import { v7 as uuid, validate as isUuid } from 'uuid';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
+import { ownKey, peopleTable, recordKey, recordKeys } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { classify } from '../failures.ts';
@@ -68,7 +69,7 @@ export async function makeGroup(
     database.transaction(async (transaction) => {
       await run(
         transaction,
-        sql`insert into gate.groups (id, display_name, external_id) values (${value(id)}::uuid, ${value(group.displayName)}, ${value(group.externalId)}::text)`,
+        sql`insert into gate.groups (id, display_name, external_id) values (${ownKey(id)}, ${value(group.displayName)}, ${value(group.externalId)}::text)`,
       );
       await putMembers(transaction, id, group.members);
       await note(transaction, actor, 'group.create', group.displayName, {
@@ -92,7 +93,7 @@ export async function changeGroup(
       const written = await run(
         transaction,
         sql`update gate.groups set display_name = ${value(group.displayName)}, external_id = ${value(group.externalId)}::text, updated_at = now()
-          where id = ${value(before.id)}::uuid and updated_at = ${value(before.modified)}::timestamptz returning 1`,
+          where id = ${ownKey(before.id)} and updated_at = ${value(before.modified)}::timestamptz returning 1`,
       );
       if (written.length === 0) throw new ChangedMeanwhile();
       await putMembers(transaction, before.id, group.members);
@@ -114,7 +115,7 @@ export async function changeGroup(
 
 export async function removeGroup(database: Database, group: StoredGroup, actor: Actor): Promise<void> {
   await database.transaction(async (transaction) => {
-    await run(transaction, sql`delete from gate.groups where id = ${value(group.id)}::uuid`);
+    await run(transaction, sql`delete from gate.groups where id = ${ownKey(group.id)}`);
     await note(transaction, actor, 'group.remove', group.displayName, {
       id: group.id,
       members: group.members.length,
@@ -148,29 +149,29 @@ export async function applyGroupRoles(
 ): Promise<void> {
   await run(
     on,
-    sql`delete from gate.group_roles where "group" = ${value(group)}::uuid and role <> all(${value([...roles])}::text[])`,
+    sql`delete from gate.group_roles where "group" = ${ownKey(group)} and role <> all(${value([...roles])}::text[])`,
   );
   await run(
     on,
-    sql`insert into gate.group_roles ("group", role, given_by) select ${value(group)}::uuid, role, ${value(by)} from unnest(${value([...roles])}::text[]) as each (role) on conflict do nothing`,
+    sql`insert into gate.group_roles ("group", role, given_by) select ${ownKey(group)}, role, ${value(by)} from unnest(${value([...roles])}::text[]) as each (role) on conflict do nothing`,
   );
 }
 
 const columns = sql`g.id, g.display_name as "displayName", g.external_id as "externalId", g.created_at as created, g.updated_at as modified,
   coalesce((select json_agg(json_build_object('id', p.id, 'name', coalesce(p.name, p._user_name)) order by p.id)
-    from gate.group_members as m join records.people as p on p.id = m.person where m."group" = g.id), '[]'::json) as members,
+    from gate.group_members as m join ${peopleTable} as p on p.id = m.person where m."group" = g.id), '[]'::json) as members,
   array(select r.role from gate.group_roles as r where r."group" = g.id order by r.role) as roles`;
 
 function matching({ id, displayName, externalId, member }: GroupFilter): Fragment {
   const conditions = [
     sql`true`,
-    ...(id === undefined ? [] : [sql`g.id = ${value(isUuid(id) ? id : null)}::uuid`]),
+    ...(id === undefined ? [] : [sql`g.id = ${ownKey(isUuid(id) ? id : null)}`]),
     ...(displayName === undefined ? [] : [sql`lower(g.display_name) = lower(${value(displayName)})`]),
     ...(externalId === undefined ? [] : [sql`g.external_id = ${value(externalId)}`]),
     ...(member === undefined
       ? []
       : [
-          sql`g.id in (select m."group" from gate.group_members as m where m.person = ${value(isUuid(member) ? member : null)}::uuid)`,
+          sql`g.id in (select m."group" from gate.group_members as m where m.person = ${recordKey(isUuid(member) ? member : null)})`,
         ]),
   ];
   return conditions.reduce((before, each) => sql`${before} and ${each}`);
@@ -181,16 +182,16 @@ async function putMembers(on: Executor, group: string, members: readonly string[
   const wanted = [...new Set(members)];
   const known = await run(
     on,
-    sql`select 1 from records.people where id = any(${value(wanted)}::uuid[]) and _user_name is not null`,
+    sql`select 1 from ${peopleTable} where id = any(${recordKeys(wanted)}) and _user_name is not null`,
   );
   if (known.length < wanted.length) throw new NoSuchMember();
   await run(
     on,
-    sql`delete from gate.group_members where "group" = ${value(group)}::uuid and person <> all(${value(wanted)}::uuid[])`,
+    sql`delete from gate.group_members where "group" = ${ownKey(group)} and person <> all(${recordKeys(wanted)})`,
   );
   await run(
     on,
-    sql`insert into gate.group_members ("group", person) select ${value(group)}::uuid, person from unnest(${value(wanted)}::uuid[]) as each (person) on conflict do nothing`,
+    sql`insert into gate.group_members ("group", person) select ${ownKey(group)}, person from unnest(${recordKeys(wanted)}) as each (person) on conflict do nothing`,
   );
 }
 

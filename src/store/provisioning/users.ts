@@ -2,6 +2,7 @@ import { validate as isUuid } from 'uuid';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Value } from '../../core/types/types.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
+import { peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { classify } from '../failures.ts';
@@ -52,11 +53,11 @@ export async function providedUsers(
       ? []
       : await run<StoredUser>(
           on,
-          sql`select ${columns} from records.people as p where ${where} order by p.created_at, p.id limit ${value(limit)}::integer offset ${value(offset)}::integer`,
+          sql`select ${columns} from ${peopleTable} as p where ${where} order by p.created_at, p.id limit ${value(limit)}::integer offset ${value(offset)}::integer`,
         );
   const [counted] = await run<{ total: number }>(
     on,
-    sql`select count(*) as total from records.people as p where ${where}`,
+    sql`select count(*) as total from ${peopleTable} as p where ${where}`,
   );
   return { users, total: counted!.total };
 }
@@ -84,7 +85,7 @@ export async function takeIn(
         ? []
         : await run<{ id: string; free: boolean }>(
             transaction,
-            sql`select id, _user_name is null and _identity is null as free from records.people where lower(email) = lower(${value(user.email)}) for update`,
+            sql`select id, _user_name is null and _identity is null as free from ${peopleTable} where lower(email) = lower(${value(user.email)}) for update`,
           );
     if (there?.free === false) return { kind: 'taken', what: 'email' };
     const values = new Map<string, Value>([
@@ -144,13 +145,13 @@ export async function letGo(
   await database.transaction(async (transaction) => {
     await run(
       transaction,
-      sql`update records.people set _active = false, _user_name = null, _external_id = null, _scim = null, updated_at = greatest(updated_at, now()) where id = ${value(user.id)}::uuid`,
+      sql`update ${peopleTable} set _active = false, _user_name = null, _external_id = null, _scim = null, updated_at = greatest(updated_at, now()) where id = ${recordKey(user.id)}`,
     );
-    await run(transaction, sql`delete from gate.group_members where person = ${value(user.id)}::uuid`);
+    await run(transaction, sql`delete from gate.group_members where person = ${recordKey(user.id)}`);
     if (issuer !== null)
       await run(
         transaction,
-        sql`delete from gate.logins where person = ${value(user.id)}::uuid and issuer = ${value(issuer)}`,
+        sql`delete from gate.logins where person = ${recordKey(user.id)} and issuer = ${value(issuer)}`,
       );
     await note(transaction, actor, 'person.release', user.email ?? user.id, { id: user.id });
   });
@@ -164,7 +165,7 @@ const columns = sql`p.id, p._user_name as "userName", p._external_id as "externa
 function matching({ id, userName, externalId, email }: UserFilter): Fragment {
   const conditions = [
     sql`p._user_name is not null`,
-    ...(id === undefined ? [] : [sql`p.id = ${value(isUuid(id) ? id : null)}::uuid`]),
+    ...(id === undefined ? [] : [sql`p.id = ${recordKey(isUuid(id) ? id : null)}`]),
     ...(userName === undefined ? [] : [sql`lower(p._user_name) = lower(${value(userName)})`]),
     ...(externalId === undefined ? [] : [sql`p._external_id = ${value(externalId)}`]),
     ...(email === undefined ? [] : [sql`lower(p.email) = lower(${value(email)})`]),
@@ -182,16 +183,16 @@ async function write(
 ): Promise<UserRefusal | null> {
   const written = await run(
     on,
-    sql`update records.people set _user_name = ${value(userName)}, _external_id = ${value(externalId)}::text, name = ${value(name)}::text,
+    sql`update ${peopleTable} set _user_name = ${value(userName)}, _external_id = ${value(externalId)}::text, name = ${value(name)}::text,
       email = ${value(email)}::text, _email_verified = ${value(email !== null)}, _email_claimed = false, _active = ${value(active)}, _scim = ${value(JSON.stringify(extra))}::jsonb, updated_at = greatest(updated_at, now())
-      where id = ${value(id)}::uuid and updated_at = coalesce(${value(before?.modified ?? null)}::timestamptz, updated_at) returning 1`,
+      where id = ${recordKey(id)} and updated_at = coalesce(${value(before?.modified ?? null)}::timestamptz, updated_at) returning 1`,
   );
   if (written.length === 0) return { kind: 'changed meanwhile' };
   if (issuer === null || before?.externalId === externalId) return null;
   if (before !== null && before.externalId !== null)
     await run(
       on,
-      sql`delete from gate.logins where person = ${value(id)}::uuid and issuer = ${value(issuer)} and subject = ${value(before.externalId)}`,
+      sql`delete from gate.logins where person = ${recordKey(id)} and issuer = ${value(issuer)} and subject = ${value(before.externalId)}`,
     );
   if (externalId === null) return null;
   return (await addLogin(on, id, { issuer, subject: externalId }))

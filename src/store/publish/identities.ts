@@ -1,7 +1,7 @@
 import { v7 as uuid } from 'uuid';
 import type { GivenValue, Identity, Rulebook } from '../../core/ir/rulebook.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
-import { column, identifier, table } from '../../core/sql/identifiers.ts';
+import { column, identifier, peopleTable, recordKey, table } from '../../core/sql/identifiers.ts';
 import { typed } from '../../core/sql/conditions.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
@@ -21,7 +21,7 @@ export async function syncIdentities(
   const names = [...rulebook.identities.keys()];
   await run(
     on,
-    sql`update records.people set _active = false where _identity is not null and _identity <> all(${value(names)}::text[])`,
+    sql`update ${peopleTable} set _active = false where _identity is not null and _identity <> all(${value(names)}::text[])`,
   );
   for (const identity of rulebook.identities.values()) {
     await refuseTakenAddress(on, identity);
@@ -30,11 +30,11 @@ export async function syncIdentities(
       values.set(field, await resolve(on, rulebook, identity, field, given, notes));
     }
     const person = await upsertPerson(on, rulebook, identity, values);
-    await run(on, sql`delete from gate.role_assignments where person = ${value(person)}::uuid`);
+    await run(on, sql`delete from gate.role_assignments where person = ${recordKey(person)}`);
     for (const { role, until } of identity.roles) {
       await run(
         on,
-        sql`insert into gate.role_assignments (person, role, ends, given_by) values (${value(person)}::uuid, ${value(role)}, ${value(until)}::timestamptz, 'the rulebook') on conflict (person, role) do update set ends = excluded.ends`,
+        sql`insert into gate.role_assignments (person, role, ends, given_by) values (${recordKey(person)}, ${value(role)}, ${value(until)}::timestamptz, 'the rulebook') on conflict (person, role) do update set ends = excluded.ends`,
       );
     }
   }
@@ -45,7 +45,7 @@ async function refuseTakenAddress(on: Executor, identity: Identity): Promise<voi
   if (identity.email === null) return;
   const taken = await run(
     on,
-    sql`select 1 from records.people where email = ${value(identity.email)} and _identity is distinct from ${value(identity.name)}`,
+    sql`select 1 from ${peopleTable} where email = ${value(identity.email)} and _identity is distinct from ${value(identity.name)}`,
   );
   if (taken.length > 0) {
     throw new PublishRefused([
@@ -106,8 +106,8 @@ async function upsertPerson(
   const changes = names.map((name) => sql`${name} = excluded.${name}`);
   const [row] = await run<{ id: string }>(
     on,
-    sql`insert into records.people (id, created_at, updated_at, _identity, _active, _email_verified, ${commaList(names)})
-      values (${value(uuid())}::uuid, now(), now(), ${value(identity.name)}, ${value(!identity.deactivated)}, true, ${commaList(values)})
+    sql`insert into ${peopleTable} (id, created_at, updated_at, _identity, _active, _email_verified, ${commaList(names)})
+      values (${recordKey(uuid())}, now(), now(), ${value(identity.name)}, ${value(!identity.deactivated)}, true, ${commaList(values)})
       on conflict (_identity) do update set _active = excluded._active, updated_at = greatest(people.updated_at, now()), ${commaList(changes)}
       returning id`,
   );

@@ -1,7 +1,7 @@
 import type { RecordValues } from '../../core/decide/caller.ts';
 import type { Access } from '../../core/sql/access.ts';
-import { commaList, sql, value } from '../../core/sql/fragment.ts';
-import { column, table } from '../../core/sql/identifiers.ts';
+import { commaList, sql } from '../../core/sql/fragment.ts';
+import { column, recordKey, table } from '../../core/sql/identifiers.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
@@ -16,7 +16,7 @@ export async function fullRecord(
   const fields = [...collectionOf(access.rulebook.schema, collection).fields.keys()];
   const [row] = await run<Record<string, Value>>(
     on,
-    sql`select ${commaList(fields.map((field) => column('r', field)))} from ${table(collection)} as r where r.id = ${value(id)}::uuid`,
+    sql`select ${commaList(fields.map((field) => column('r', field)))} from ${table(collection)} as r where r.id = ${recordKey(id)}`,
   );
   return row ?? null;
 }

@@ -5,7 +5,7 @@ import { SHARE, shareTarget } from '../../core/decide/shares.ts';
 import { meetingOfSharing } from '../../core/decide/turns.ts';
 import { Access } from '../../core/sql/access.ts';
 import { commaList, sql, value, type Fragment } from '../../core/sql/fragment.ts';
-import { column, identifier, table } from '../../core/sql/identifiers.ts';
+import { column, identifier, ownKey, recordKey, table } from '../../core/sql/identifiers.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
@@ -85,8 +85,8 @@ export async function shareRecord(
     const [entry] = await run<ShareEntry>(
       transaction,
       sql`insert into gate.shares as s (id, collection, record, operations, sharer, person, role, audience, ends)
-        values (${value(uuid())}::uuid, ${value(collection)}, ${value(record)}::uuid, ${value(operations)}::text[], ${value(sharer.id)}::uuid,
-          ${value('person' in target ? target.person : null)}::uuid, ${value('role' in target ? target.role : null)}::text,
+        values (${ownKey(uuid())}, ${value(collection)}, ${recordKey(record)}, ${value(operations)}::text[], ${recordKey(sharer.id)},
+          ${recordKey('person' in target ? target.person : null)}, ${value('role' in target ? target.role : null)}::text,
           ${value('audience' in target ? target.audience : null)}::text, ${value(ends)}::timestamptz)
         on conflict (collection, record, sharer, target)
           do update set operations = excluded.operations, ends = excluded.ends
@@ -173,11 +173,11 @@ export async function listShares(on: Executor, filter: ShareFilter): Promise<Sha
   const { id, collection, record, sharer, person } = filter;
   const conditions = [
     sql`true`,
-    ...(id === undefined ? [] : [sql`s.id = ${value(id)}::uuid`]),
+    ...(id === undefined ? [] : [sql`s.id = ${ownKey(id)}`]),
     ...(collection === undefined ? [] : [sql`s.collection = ${value(collection)}`]),
-    ...(record === undefined ? [] : [sql`s.record = ${value(record)}::uuid`]),
-    ...(sharer === undefined ? [] : [sql`s.sharer = ${value(sharer)}::uuid`]),
-    ...(person === undefined ? [] : [sql`s.person = ${value(person)}::uuid`]),
+    ...(record === undefined ? [] : [sql`s.record = ${recordKey(record)}`]),
+    ...(sharer === undefined ? [] : [sql`s.sharer = ${recordKey(sharer)}`]),
+    ...(person === undefined ? [] : [sql`s.person = ${recordKey(person)}`]),
   ];
   const where = conditions.reduce((before, each) => sql`${before} and ${each}`);
   return run<ShareEntry>(
@@ -189,7 +189,7 @@ export async function listShares(on: Executor, filter: ShareFilter): Promise<Sha
 const columns = sql`s.id, s.collection, s.record, s.operations, s.sharer, s.person, s.role, s.audience, s.created_at, s.ends`;
 
 async function remove(on: Executor, found: ShareEntry, actor: Actor): Promise<boolean> {
-  const gone = await run(on, sql`delete from gate.shares where id = ${value(found.id)}::uuid returning 1`);
+  const gone = await run(on, sql`delete from gate.shares where id = ${ownKey(found.id)} returning 1`);
   if (gone.length === 0) return false;
   const { collection, record, person, role, audience, operations } = found;
   await note(on, actor, 'share.take', `${collection} ${record}`, { person, role, audience, for: operations });
@@ -232,7 +232,7 @@ export async function mayShare(
   ];
   const [row] = await run<{ read: boolean; share: boolean; update: boolean; delete: boolean }>(
     on,
-    sql`select ${commaList(flags)} from ${table(collection)} as r where ${column('r', 'id')} = ${value(record)}::uuid${held ? sql` for key share of r` : sql``}`,
+    sql`select ${commaList(flags)} from ${table(collection)} as r where ${column('r', 'id')} = ${recordKey(record)}${held ? sql` for key share of r` : sql``}`,
   );
   return row ?? { read: false, share: false, update: false, delete: false };
 }
@@ -242,7 +242,7 @@ async function isReadablePerson(on: Executor, access: Access, person: string): P
   const readable = access.readable(PEOPLE, 'r');
   const rows = await run(
     on,
-    sql`select 1 from ${table(PEOPLE)} as r where ${column('r', 'id')} = ${value(person)}::uuid and ${readable}`,
+    sql`select 1 from ${table(PEOPLE)} as r where ${column('r', 'id')} = ${recordKey(person)} and ${readable}`,
   );
   return rows.length > 0;
 }
@@ -272,11 +272,11 @@ async function crowding(
         select n.* from found as f cross join lateral (${next(sql`(s.collection, s.sharer) > (f.collection, f.sharer)`)}) as n
       )
       select
-        (select count(distinct sharer) from found where sharer <> ${value(sharer)}::uuid and exists (
+        (select count(distinct sharer) from found where sharer <> ${recordKey(sharer)} and exists (
           select from gate.shares as s where s.target = ${value(toward)} and s.collection = found.collection and s.sharer = found.sharer and ${live}
         )) as others,
         (select count(*) from gate.shares where target = ${value(toward)} and ${live}) as toward,
-        (select count(*) from gate.shares where sharer = ${value(sharer)}::uuid and ${live}) as own`,
+        (select count(*) from gate.shares where sharer = ${recordKey(sharer)} and ${live}) as own`,
   );
   if (row!.others >= sharers) return 'too many sharers';
   if (row!.own >= byOne) return 'too many of yours';
@@ -296,8 +296,8 @@ async function isThere(
 ): Promise<boolean> {
   const rows = await run(
     on,
-    sql`select 1 from gate.shares where collection = ${value(collection)} and record = ${value(record)}::uuid
-      and sharer = ${value(sharer)}::uuid and target = ${value(shareTarget(target))}`,
+    sql`select 1 from gate.shares where collection = ${value(collection)} and record = ${recordKey(record)}
+      and sharer = ${recordKey(sharer)} and target = ${value(shareTarget(target))}`,
   );
   return rows.length > 0;
 }

@@ -1,6 +1,7 @@
 import type { Shareable } from '../../core/decide/nodes.ts';
 import { NAMED, type Share } from '../../core/decide/shares.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
+import { recordKey, recordKeys } from '../../core/sql/identifiers.ts';
 import { runKept, run, type Executor } from '../connection.ts';
 
 /** Groups of shares that reach a caller: those of one person, for the same operations, with the same target. */
@@ -38,7 +39,7 @@ export async function sharesToward(
         union all
         select place.target, place.collection, next.* from found as place
           cross join lateral (${next(sql`(s.sharer, s.operations) > (place.sharer, place.operations)`)}) as next
-      ), reaching as (select * from found where sharer is distinct from ${value(person)}::uuid)
+      ), reaching as (select * from found where sharer is distinct from ${recordKey(person)})
       select found.collection, found.operations, found.sharer, array(
           select one.record from (
             select s.record, s.ends from gate.shares as s
@@ -69,6 +70,6 @@ export async function forgetShares(
 ): Promise<void> {
   await run(
     on,
-    sql`delete from gate.shares where collection = ${value(collection)} and record = any(${value(records)}::uuid[])`,
+    sql`delete from gate.shares where collection = ${value(collection)} and record = any(${recordKeys(records)})`,
   );
 }

@@ -1,6 +1,7 @@
 import { v7 as uuid } from 'uuid';
 import type { Level } from './levels.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
+import { ownKey } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { hashPassword, isPassword } from './passwords.ts';
@@ -37,11 +38,11 @@ export async function setStaff(
   return database.transaction(async (transaction) => {
     const [row] = await run<{ id: string; created: boolean; level: Level }>(
       transaction,
-      sql`insert into gate.staff (id, email, password_hash, level) values (${value(uuid())}::uuid, ${value(email)}, ${value(hash)}, ${value(level ?? 'manager')})
+      sql`insert into gate.staff (id, email, password_hash, level) values (${ownKey(uuid())}, ${value(email)}, ${value(hash)}, ${value(level ?? 'manager')})
         on conflict (email) do update set password_hash = excluded.password_hash, level = coalesce(${value(level)}::text, gate.staff.level), active = true
         returning id, level, xmax = 0 as created`,
     );
-    await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(row!.id)}::uuid`);
+    await run(transaction, sql`delete from gate.staff_sessions where staff = ${ownKey(row!.id)}`);
     await endUnlock(transaction, `staff:${row!.id}`, actor);
     // Whoever was to be the first manager by a link is no longer the first.
     await run(transaction, sql`delete from gate.staff_links where email is null`);
@@ -94,16 +95,16 @@ export async function changeStaff(
     if (isManager(before) && !isManager(after)) {
       const others = await run(
         transaction,
-        sql`select 1 from gate.staff where active and level = 'manager' and id <> ${value(before.id)}::uuid limit 1`,
+        sql`select 1 from gate.staff where active and level = 'manager' and id <> ${ownKey(before.id)} limit 1`,
       );
       if (others.length === 0) return 'last manager';
     }
     await run(
       transaction,
-      sql`update gate.staff set level = ${value(after.level)}, active = ${value(after.active)} where id = ${value(before.id)}::uuid`,
+      sql`update gate.staff set level = ${value(after.level)}, active = ${value(after.active)} where id = ${ownKey(before.id)}`,
     );
     if (!after.active)
-      await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(before.id)}::uuid`);
+      await run(transaction, sql`delete from gate.staff_sessions where staff = ${ownKey(before.id)}`);
     // An unlock was given to somebody of that level who was let in: it opens nothing for another, nor later.
     if (!after.active || after.level !== before.level)
       await endUnlock(transaction, `staff:${before.id}`, actor);
@@ -128,10 +129,10 @@ export async function changePassword(
   return database.transaction(async (transaction) => {
     const changed = await run(
       transaction,
-      sql`update gate.staff set password_hash = ${value(hash)} where id = ${value(staff.id)}::uuid and active returning 1`,
+      sql`update gate.staff set password_hash = ${value(hash)} where id = ${ownKey(staff.id)} and active returning 1`,
     );
     if (changed.length === 0) return false;
-    await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(staff.id)}::uuid`);
+    await run(transaction, sql`delete from gate.staff_sessions where staff = ${ownKey(staff.id)}`);
     await note(transaction, actor, 'staff.password', staff.email);
     return true;
   });

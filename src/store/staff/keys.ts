@@ -1,6 +1,7 @@
 import { v7 as uuid } from 'uuid';
 import type { Area, Level } from './levels.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
+import { ownKey } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { hashOf, newSecret } from '../secrets.ts';
@@ -47,7 +48,7 @@ export async function makeKey(
     const [key] = await run<KeyEntry>(
       transaction,
       sql`insert into gate.keys (id, name, secret_hash, level, areas, created_by, expires_at, issuer)
-        values (${value(uuid())}::uuid, ${value(name)}, ${hashOf(secret)}, ${value(level)}, ${value([...areas])}::text[], ${value(actor.name)}, ${value(expires)}::timestamptz, ${value(issuer)}::text)
+        values (${ownKey(uuid())}, ${value(name)}, ${hashOf(secret)}, ${value(level)}, ${value([...areas])}::text[], ${value(actor.name)}, ${value(expires)}::timestamptz, ${value(issuer)}::text)
         on conflict (name) do nothing
         returning id, name, level, areas, issuer, created_by, created_at, expires_at, revoked_at, last_used_at`,
     );
@@ -74,8 +75,7 @@ export async function keyOf(on: Executor, secret: string): Promise<Key | null> {
       where secret_hash = ${hashOf(secret)} and revoked_at is null and (expires_at is null or now() < expires_at)`,
   );
   if (row === undefined) return null;
-  if (row.stale)
-    await run(on, sql`update gate.keys set last_used_at = now() where id = ${value(row.id)}::uuid`);
+  if (row.stale) await run(on, sql`update gate.keys set last_used_at = now() where id = ${ownKey(row.id)}`);
   const { stale: _, ...key } = row;
   return key;
 }

@@ -1,6 +1,7 @@
 import { v7 as uuid } from 'uuid';
 import type { Level } from './levels.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
+import { ownKey } from '../../core/sql/identifiers.ts';
 import { atTheMachine, note, type Actor } from '../audit/index.ts';
 import { run, type Database } from '../connection.ts';
 import { hashOf, newSecret } from '../secrets.ts';
@@ -79,11 +80,11 @@ export async function useLink(
     const [staff] = await run<Staff>(
       transaction,
       sql`insert into gate.staff (id, email, password_hash, level)
-        values (${value(uuid())}::uuid, ${value(email)}, ${value(hash)}, ${value(link.level)}) ${onConflict} returning id, email, level`,
+        values (${ownKey(uuid())}, ${value(email)}, ${value(hash)}, ${value(link.level)}) ${onConflict} returning id, email, level`,
     );
     if (staff === undefined) return null;
     await run(transaction, sql`delete from gate.staff_links where email is null`);
-    await run(transaction, sql`delete from gate.staff_sessions where staff = ${value(staff.id)}::uuid`);
+    await run(transaction, sql`delete from gate.staff_sessions where staff = ${ownKey(staff.id)}`);
     await note(transaction, { name: email, origin, reason: null }, 'staff.join', email, {
       level: staff.level,
     });

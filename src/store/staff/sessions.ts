@@ -1,4 +1,5 @@
 import { sql, value } from '../../core/sql/fragment.ts';
+import { ownKey } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { hashOf, newSecret } from '../secrets.ts';
@@ -19,7 +20,7 @@ export async function beginSession(
     await run(
       transaction,
       sql`insert into gate.staff_sessions (token_hash, staff, expires_at)
-        values (${hashOf(secret)}, ${value(staff.id)}::uuid, now() + make_interval(hours => ${value(SESSION_HOURS)}::integer))`,
+        values (${hashOf(secret)}, ${ownKey(staff.id)}, now() + make_interval(hours => ${value(SESSION_HOURS)}::integer))`,
     );
     await note(transaction, actor, 'staff.sign-in', staff.email);
   });

@@ -1,5 +1,6 @@
 import { v7 as uuid } from 'uuid';
 import { sql, value } from '../../core/sql/fragment.ts';
+import { ownKey } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 
@@ -36,7 +37,7 @@ export async function beginUnlock(
     const [row] = await run<Unlock>(
       transaction,
       sql`insert into gate.unlocks (id, principal, reason, ends)
-        values (${value(uuid())}::uuid, ${value(principal)}, ${value(reason)}, now() + make_interval(mins => ${value(minutes)}::integer))
+        values (${ownKey(uuid())}, ${value(principal)}, ${value(reason)}, now() + make_interval(mins => ${value(minutes)}::integer))
         returning reason, began, ends`,
     );
     await note(transaction, { ...actor, reason }, 'unlock.begin', actor.name, { minutes });

@@ -12,7 +12,7 @@ import type { Shareable } from '../../core/decide/nodes.ts';
 import { Access } from '../../core/sql/access.ts';
 import { conditionSql } from '../../core/sql/conditions.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
-import { column, table } from '../../core/sql/identifiers.ts';
+import { column, peopleTable, recordKeys, table } from '../../core/sql/identifiers.ts';
 import { insertSql } from '../../core/sql/writes.ts';
 import { valueWords } from '../../core/explain/words.ts';
 import type { Why } from '../../core/explain/why.ts';
@@ -74,7 +74,7 @@ export class StorePort implements TrialPort {
   async person(identity: string): Promise<string> {
     const [row] = await run<{ id: string }>(
       this.#on,
-      sql`select id from records.people where _identity = ${value(identity)}`,
+      sql`select id from ${peopleTable} where _identity = ${value(identity)}`,
     );
     return row!.id;
   }
@@ -169,7 +169,7 @@ export class StoreSession implements TrialSession {
   }
 
   others(collection: string, ids: readonly string[]) {
-    return this.#labels(collection, sql`r.id <> all(${value(ids)}::uuid[])`);
+    return this.#labels(collection, sql`r.id <> all(${recordKeys(ids)})`);
   }
 
   async against(invariant: Invariant): Promise<Against> {
@@ -263,7 +263,7 @@ export class StoreSession implements TrialSession {
     const label = collectionOf(this.#access.rulebook.schema, collection).label ?? 'id';
     const rows = await run<{ label: string | null }>(
       on,
-      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where r.id = any(${value(ids)}::uuid[]) order by 1`,
+      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where r.id = any(${recordKeys(ids)}) order by 1`,
     );
     return rows.map((row) => row.label ?? '(without a label)');
   }
@@ -318,7 +318,7 @@ export class StoreSession implements TrialSession {
       case 'identity': {
         const [row] = await run<{ id: string }>(
           on,
-          sql`select id from records.people where _identity = ${value(target.name)}`,
+          sql`select id from ${peopleTable} where _identity = ${value(target.name)}`,
         );
         return { person: row!.id };
       }
