@@ -1,7 +1,7 @@
 import type { Condition } from '../ir/conditions.ts';
 import { Access } from './access.ts';
 import { conditionSql } from './conditions.ts';
-import { anyOf, commaList, sql, value, type Fragment } from './fragment.ts';
+import { anyOf, commaList, sql, type Fragment } from './fragment.ts';
 import { identifier, recordKeys, table } from './identifiers.ts';
 import { ownersSql } from './owners.ts';
 

@@ -4,7 +4,7 @@ import type { Value } from '../types/types.ts';
 import type { Access, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
 import { isEarlyField, mayRunEarly } from './early.ts';
-import { Slot, allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
+import { Slot, allOf, anyOf, commaList, sql, unionAll, type Fragment } from './fragment.ts';
 import { column, identifier, recordKey, recordKeys, table } from './identifiers.ts';
 import type { IdSet } from './sets.ts';
 
