@@ -57,7 +57,7 @@ function piecesOf(text: string): string[] {
   return parseFile({ name: 'whole.gate', text }).declarations.flatMap((declaration) =>
     declaration.kind === 'rules'
       ? [...declaration.sentences, ...declaration.fences].map(
-          (each) => `rules ${declaration.collection.text} { ${written(each.span)} }`,
+          (each) => `rules ${declaration.collections[0]!.text} { ${written(each.span)} }`,
         )
       : [written(declaration.span)],
   );

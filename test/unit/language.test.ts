@@ -109,6 +109,11 @@ ${rule('keeper may read when big(this)')}`,
     'keeper may read when some c in crews has (c.hive = this and me may read c)',
     `${hives}collection crews { hive ref hives }\nrules hives { keeper may read when keeper = me }\nrules crews { keeper may read when me may read hive }`,
   ],
+  R017: [
+    'collection a { x text }\nrules a { people may read when mine }',
+    'mine',
+    'collection a { x ref people  owned by x }\nrules a { people may read when mine }',
+  ],
   R016: [chain(14), 'everybody may read when me may read up', chain(10)],
   R011: [rule('nobody may read unless false'), 'false', rule('nobody may read unless size = 1')],
   R010: [rule('keeper may read when old.size = 1'), 'old.size', rule('keeper may update when old.size = 1')],
@@ -238,6 +243,53 @@ test('a name declared twice says where both are', () => {
   ]);
   expect(text).toContain('b.gate:2:6');
   expect(text).toContain('a.gate:1:6');
+});
+
+test('a sentence for several collections, and “mine”, are what is written out for each', () => {
+  const both = `collection hives { code text required label  keeper ref people  note text  owned by keeper }
+    collection harvests { code text required label  hive ref hives  by_ ref people  owned by hive.keeper, by_ }
+    role keeper\n`;
+  const meant = (text: string) => {
+    const checked = checkRulebook([{ name: 'x.gate', text: both + text }]);
+    if (!checked.ok) throw new Error(JSON.stringify(checked.diagnostics));
+    const { rules, fences } = checked.rulebook;
+    return [...rules, ...fences].map(({ span: _, text: __, ...rest }) => rest);
+  };
+  const short = `rules hives, people, harvests { keeper may read (all), update (all) when mine and not (id is missing) }
+    rules harvests, hives { nobody may delete unless mine  keeper may delete when no h in hives has (mine) }`;
+  const long = `rules hives { keeper may read (all), update (all) when this.keeper = me and not (id is missing) }
+    rules people { keeper may read (all), update (all) when this = me and not (id is missing) }
+    rules harvests { keeper may read (all), update (all) when (this.hive.keeper = me or this.by_ = me) and not (id is missing) }
+    rules harvests { nobody may delete unless this.hive.keeper = me or this.by_ = me
+      keeper may delete when no h in hives has (this.hive.keeper = me or this.by_ = me) }
+    rules hives { nobody may delete unless this.keeper = me  keeper may delete when no h in hives has (this.keeper = me) }`;
+  const sorted = (all: readonly { readonly id: string }[]) => all.toSorted((a, b) => (a.id < b.id ? -1 : 1));
+  expect(sorted(meant(short))).toEqual(sorted(meant(long)));
+  // What is wrong for all is told once; what is wrong for one, for that one.
+  const wrong = check(
+    `${both}rules hives, harvests, hives { cook may read (code, note) when mine and old.x = 1 }`,
+  );
+  expect(wrong.map(({ code, message }) => [code, message])).toEqual([
+    ['N005', '“hives” stands here twice'],
+    ['N003', 'nobody declared a role “cook”'],
+    ['N002', 'harvests has no field “note”'],
+    ['R010', expect.stringContaining('old')],
+  ]);
+  expect(
+    check(
+      'collection a { mine boolean  by_ ref people  owned by by_ } rules a { people may read when mine }',
+    )[0],
+  ).toMatchObject({
+    code: 'R017',
+  });
+  expect(
+    check(
+      'collection a { mine boolean  by_ ref people } attribute mine integer = 1 rules a { people may read when this.mine or me.mine = 1 }',
+    ),
+  ).toEqual([]);
+  expect(check(`${both}let near() = mine\nrules hives { keeper may read when near() }`)[0]).toMatchObject({
+    code: 'N002',
+  });
 });
 
 test('all errors of a text are found at once, also behind one that breaks a sentence', () => {

@@ -3,6 +3,7 @@ import type {
   Expression,
   FenceSentence,
   FieldList,
+  Name,
   OperationClause,
   RoleDeclaration,
   RuleSentence,
@@ -82,7 +83,7 @@ export function mutationsOf(
           kind,
           file: source.name,
           line: positionAt(source, span.start).line,
-          collection: declaration.kind === 'rules' ? declaration.collection.text : null,
+          collection: declaration.kind === 'rules' ? only(declaration.collections) : null,
           was: source.text.slice(span.start, span.end).trim(),
           now: now.trim(),
           sources: sources.map((each) => (each === source ? { name: source.name, text } : each)),
@@ -90,6 +91,11 @@ export function mutationsOf(
       }),
     );
   });
+}
+
+/** The collection, where it is one alone. */
+function only(collections: readonly Name[]): string | null {
+  return collections.length === 1 ? collections[0]!.text : null;
 }
 
 const swapped: Readonly<Record<string, readonly string[]>> = {
@@ -115,7 +121,7 @@ class FaultWriter {
   faults(declaration: Declaration): Edit[] {
     switch (declaration.kind) {
       case 'rules': {
-        const collection = declaration.collection.text;
+        const collection = declaration.collections[0]!.text;
         return [
           ...declaration.sentences.flatMap((sentence) => this.#ofRule(sentence, collection)),
           ...declaration.fences.flatMap((fence) => this.#ofFence(fence, collection)),

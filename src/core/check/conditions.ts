@@ -8,6 +8,7 @@ import { checkComparison, checkTextTest } from './comparisons.ts';
 import type { Findings } from './context.ts';
 import { checkMay } from './follows.ts';
 import type { Asking } from './asking.ts';
+import { checkMine, isMine } from './mine.ts';
 import { checkAmong, checkMember } from './membership.ts';
 import { isFunction, operandIn, operandOf } from './operands.ts';
 import { resolvePath } from './paths.ts';
@@ -58,6 +59,7 @@ export function checkCondition(expression: Expression, scope: Scope, findings: F
     case 'boolean':
       return { kind: 'constant', value: expression.value };
     case 'path': {
+      if (isMine(expression, scope)) return checkMine(asking, expression, scope, findings);
       const operand = resolvePath(expression, scope, findings);
       if (operand === null) return null;
       if (operand.type.kind === 'boolean') return { kind: 'holds', operand };

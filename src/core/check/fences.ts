@@ -17,8 +17,10 @@ export function checkFences(
   findings: Findings,
 ): Fence[] {
   const fences: Fence[] = [];
-  for (const declaration of declarations) {
-    const collection = known.schema.get(declaration.collection.text);
+  for (const [declaration, name] of declarations.flatMap((each) =>
+    [...new Set(each.collections.map(({ text }) => text))].map((text) => [each, text] as const),
+  )) {
+    const collection = known.schema.get(name);
     // A collection that does not exist is told of by its rules.
     if (collection === undefined) continue;
     for (const sentence of declaration.fences) {

@@ -130,8 +130,15 @@ function lookups(condition: Condition): number {
 /** What going up a tree counts for: as many levels as most trees have. */
 const LOOKUPS_WITHIN = 4;
 
+/** A sentence for several collections is checked for each, and what is wrong with it for all is told once. */
 function inReadingOrder(diagnostics: readonly Diagnostic[]): Diagnostic[] {
-  return diagnostics.toSorted((a, b) =>
+  const once = new Map(
+    diagnostics.map((each) => [
+      JSON.stringify([each.code, each.message, each.span.source, each.span.start, each.span.end]),
+      each,
+    ]),
+  );
+  return [...once.values()].toSorted((a, b) =>
     a.span.source === b.span.source ? a.span.start - b.span.start : a.span.source < b.span.source ? -1 : 1,
   );
 }

@@ -1,5 +1,5 @@
 import { suggestion } from '../diagnostics/suggest.ts';
-import type { OperationClause, RuleSentence, RulesDeclaration } from '../language/ast.ts';
+import type { Name, OperationClause, RuleSentence, RulesDeclaration } from '../language/ast.ts';
 import { always } from '../ir/conditions.ts';
 import type { Audience, Operation, Rule, Stamp } from '../ir/rulebook.ts';
 import type { Collection, Field, Schema } from '../types/schema.ts';
@@ -10,6 +10,21 @@ import { knownOperation, sidesOf, takesFields } from './operations.ts';
 import { unknownCollection } from './schema.ts';
 import { checkStamps } from './stamps.ts';
 
+/** Every block with every collection that it is about: one that is named twice in a block is told. */
+function eachCollection(
+  declarations: readonly RulesDeclaration[],
+  findings: Findings,
+): { readonly declaration: RulesDeclaration; readonly name: Name }[] {
+  return declarations.flatMap((declaration) =>
+    declaration.collections.flatMap((name, index) => {
+      if (declaration.collections.findIndex(({ text }) => text === name.text) === index)
+        return [{ declaration, name }];
+      findings.add('N005', `“${name.text}” stands here twice`, name.span, 'leave one out');
+      return [];
+    }),
+  );
+}
+
 /** All sentences of all `rules` blocks, in the order of the files; a sentence with an error is left out. */
 export function checkRules(
   declarations: readonly RulesDeclaration[],
@@ -19,10 +34,10 @@ export function checkRules(
   const { schema } = known;
   const rules: Rule[] = [];
   const places = new Map<string, number>();
-  for (const declaration of declarations) {
-    const collection = schema.get(declaration.collection.text);
+  for (const { declaration, name } of eachCollection(declarations, findings)) {
+    const collection = schema.get(name.text);
     if (collection === undefined) {
-      unknownCollection(declaration.collection, schema.keys(), findings);
+      unknownCollection(name, schema.keys(), findings);
       continue;
     }
     for (const sentence of declaration.sentences) {
@@ -37,7 +52,7 @@ export function checkRules(
       });
     }
   }
-  checkRequiredCanBeFilled(rules, declarations, schema, findings);
+  checkRequiredCanBeFilled(rules, schema, findings);
   return rules;
 }
 
@@ -178,18 +193,12 @@ function coveredFields(
 }
 
 /** Where anybody may create, every required field must be in some create rule's list or stamps, or have a default. */
-function checkRequiredCanBeFilled(
-  rules: readonly Rule[],
-  declarations: readonly RulesDeclaration[],
-  schema: Schema,
-  findings: Findings,
-): void {
+function checkRequiredCanBeFilled(rules: readonly Rule[], schema: Schema, findings: Findings): void {
   for (const collection of schema.values()) {
     const creating = rules.filter(
       (rule) => rule.collection === collection.name && rule.operations.has('create'),
     );
-    const declaration = declarations.find((each) => each.collection.text === collection.name);
-    if (creating.length === 0 || declaration === undefined) continue;
+    if (creating.length === 0) continue;
     for (const field of collection.fields.values()) {
       if (!field.required || field.system || field.default !== null) continue;
       const filled = creating.some(

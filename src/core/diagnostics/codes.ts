@@ -58,6 +58,7 @@ export const codes = {
   R014: 'records that callers write decide what they may do',
   R015: 'a role that is held by a condition is given by hand',
   R016: 'rules that follow each other too far',
+  R017: '“mine” where nobody owns anything',
   E001: 'a collection without a label cannot be spoken of by name',
   E002: 'a value that a trial cannot give',
   E003: 'a given record that lacks a value',

@@ -310,7 +310,8 @@ export interface FenceSentence {
 
 export interface RulesDeclaration {
   readonly kind: 'rules';
-  readonly collection: Name;
+  /** At least one: each has all of the sentences. */
+  readonly collections: readonly Name[];
   readonly sentences: readonly RuleSentence[];
   readonly fences: readonly FenceSentence[];
   readonly span: Span;

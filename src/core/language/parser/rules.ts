@@ -16,16 +16,17 @@ import { beginsCondition, beginsPart, passComma, takeMay } from './mistakes.ts';
 export const operations: ReadonlySet<string> = new Set(['read', 'create', 'update', 'delete']);
 const everyWho: ReadonlySet<string> = new Set(['everybody', 'people', 'visitors']);
 
-/** `rules COLLECTION { sentence … }`. */
+/** `rules COLLECTION, … { sentence … }`. */
 export function parseRules(cursor: Cursor): RulesDeclaration {
   const start = cursor.expectKeyword('rules', 'here');
-  const collection = parseCollectionName(cursor);
-  cursor.expectSymbol('{', `to open the rules of ${collection.text}`);
+  const collections = cursor.list(() => parseCollectionName(cursor));
+  const named = collections.map(({ text }) => text).join(', ');
+  cursor.expectSymbol('{', `to open the rules of ${named}`);
   const sentences: RuleSentence[] = [];
   const fences: FenceSentence[] = [];
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
-    if (leftOpen(cursor, `the rules of “${collection.text}” are`))
-      return { kind: 'rules', collection, sentences, fences, span: cursor.since(start) };
+    if (leftOpen(cursor, `the rules of “${named}” are`))
+      return { kind: 'rules', collections, sentences, fences, span: cursor.since(start) };
     cursor.recover(
       () => {
         if (cursor.isKeyword('nobody')) fences.push(parseFence(cursor));
@@ -34,8 +35,8 @@ export function parseRules(cursor: Cursor): RulesDeclaration {
       () => startsSentence(cursor),
     );
   }
-  cursor.expectSymbol('}', `to close the rules of ${collection.text}`);
-  return { kind: 'rules', collection, sentences, fences, span: cursor.since(start) };
+  cursor.expectSymbol('}', `to close the rules of ${named}`);
+  return { kind: 'rules', collections, sentences, fences, span: cursor.since(start) };
 }
 
 /** Does `WHO, WHO may` stand here? That is where the next sentence begins, whatever went wrong in this one. */
