@@ -1,11 +1,13 @@
 import { z } from 'zod';
 import {
+  historySchema,
   lookSchema,
   overviewSchema,
+  type Publication,
   publishedSchema,
   trialReportSchema,
   type TrialRequest,
-  type RulebookFiles,
+  versionFilesSchema,
 } from './schemas/desk.ts';
 import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
 import { mutateSchema, type MutateRequest } from './schemas/mutate.ts';
@@ -437,8 +439,18 @@ export class GateClient {
     return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(options)}`, lookSchema);
   }
 
-  publish(files: RulebookFiles) {
-    return this.#call('POST', '/v1/desk/publications', publishedSchema, { body: files });
+  publish(publication: Publication) {
+    return this.#call('POST', '/v1/desk/publications', publishedSchema, { body: publication });
+  }
+
+  /** The published versions, the newest first. */
+  history(options: { readonly before?: number; readonly limit?: number } = {}) {
+    return this.#call('GET', `/v1/desk/publications${query(options)}`, historySchema);
+  }
+
+  /** One published version with its files. */
+  version(version: number) {
+    return this.#call('GET', `/v1/desk/publications/${version}`, versionFilesSchema);
   }
 
   /** Runs the trials of these files, or of the published rulebook; all of them, or those that are chosen. */

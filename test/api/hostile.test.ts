@@ -13,7 +13,7 @@ import { openWorld, type Answer, type World } from '../support/world.ts';
 
 /** What somebody sends who means harm: bodies, addresses and headers as no client of ours makes them. */
 const rulebook = `
-people { nick text unique  mark text up to 20 }
+people { nick text unique  mark text up to 20 self set }
 collection notices { title text required label  body text up to 1000000  note text up to 5  whose text up to 3  plain text  slug text unique  more json  tags list of text  price decimal  up ref notices  author ref people  tree by up }
 role keeper
 action sign on notices (words text) sets body = words
@@ -264,8 +264,8 @@ test('a text holds as many characters as the rulebook says, by whichever way it 
   ]);
   expect((await change({ plain: 'x'.repeat(100_000) }))[0]).toBe(200);
   expect((await change({ plain: 'x'.repeat(100_001) }))[0], 'where nothing is said').toBe(400);
-  expect(await change({ words: 'short' }, '/brief')).toEqual([200, 'short']);
-  expect(await change({ words: 'too long' }, '/brief')).toEqual([422, '/problems/value-too-large']);
+  expect(await change({ words: 'short' }, '/actions/brief')).toEqual([200, 'short']);
+  expect(await change({ words: 'too long' }, '/actions/brief')).toEqual([422, '/problems/value-too-large']);
   const ada = (await world.desk.person('ada')).id;
   await world.ask('PATCH', `/v1/records/people/${ada}`, { as: 'ada', body: { mark: 'abcd' } });
   expect(await change({ note: 'n' }), 'a stamp').toEqual([422, '/problems/value-too-large']);

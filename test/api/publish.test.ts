@@ -101,13 +101,13 @@ test('what could lose or bend a value is refused with what to do, and nothing is
     /size holds text values already and cannot become integer/,
   );
   expect(await refused(base('code text required label  size text required'))).toMatch(
-    /1 of the records there have no value/,
+    /1 record has no value \(“c”\)/,
   );
   expect(await refused(base('code text required label  size text unique'))).toMatch(
-    /1 of its values stand in more than one record/,
+    /2 records have a value there that another has, too \(“a”, “b”\)/,
   );
   expect(await refused(base('code text required label  size one of ("y")'))).toMatch(
-    /2 records of hives have a value in size/,
+    /2 records have a value in hives.size that its type no longer allows/,
   );
   expect(await refused(base('code text required label  extra text  size text unique'))).toMatch(
     /cannot-publish/,

@@ -11,6 +11,66 @@ export const rulebookFilesSchema = z
   })
   .meta({ id: 'RulebookFiles', description: 'All .gate files of a rulebook' });
 
+/** What can be said of a publication. */
+export const publicationSchema = z
+  .strictObject({
+    files: rulebookFilesSchema.shape.files
+      .optional()
+      .describe('What is to be in force; left out where “restores” says it'),
+    restores: z
+      .int()
+      .min(1)
+      .max(2_147_483_647)
+      .optional()
+      .describe('A version whose files are to be in force again'),
+    base: z
+      .int()
+      .min(0)
+      .max(2_147_483_647)
+      .optional()
+      .describe('The version that this was made from, 0 for none; refused where another is in force'),
+    message: z.string().trim().min(1).max(500).optional(),
+    despite: z
+      .string()
+      .trim()
+      .min(3)
+      .max(500)
+      .optional()
+      .describe('Why it is to be published though trials fail; kept in the audit trail'),
+  })
+  .refine(({ files, restores }) => (files === undefined) !== (restores === undefined), {
+    error: 'name either “files” or “restores”',
+  })
+  .meta({ id: 'Publication' });
+
+export const versionSchema = z
+  .object({
+    version: z.int(),
+    published_at: z.string(),
+    published_by: z.string(),
+    message: z.string().nullable(),
+    restores: z.int().nullable().describe('The version that it took up again'),
+    trials: z
+      .object({ passed: z.int(), failed: z.int() })
+      .nullable()
+      .describe('What came of its trials; null: they were not run'),
+    files: z.int().describe('How many'),
+  })
+  .meta({ id: 'Version' });
+
+export const historyQuerySchema = z.strictObject({
+  before: z.coerce.number().int().min(1).max(2_147_483_647).optional().describe('Versions before this one'),
+  limit: z.coerce.number().int().min(1).max(200).default(50),
+});
+
+export const historySchema = z
+  .object({ versions: z.array(versionSchema), next: z.int().nullable() })
+  .meta({ id: 'History' });
+
+export const versionFilesSchema = z
+  .object({ ...versionSchema.shape, files: rulebookFilesSchema.shape.files })
+  .meta({ id: 'VersionFiles' });
+
 export const trialRequestSchema = z
   .strictObject({
     files: rulebookFilesSchema.shape.files.optional().describe('A draft; left out: the published rulebook'),
@@ -144,6 +204,8 @@ export const lookSchema = listSchema
 
 export type RulebookFiles = z.infer<typeof rulebookFilesSchema>;
 export type TrialRequest = z.infer<typeof trialRequestSchema>;
+export type Publication = z.input<typeof publicationSchema>;
+export type Version = z.infer<typeof versionSchema>;
 export type PublishedDocument = z.infer<typeof publishedSchema>;
 export type VerdictDocument = z.infer<typeof verdictSchema>;
 export type TrialReport = z.infer<typeof trialReportSchema>;

@@ -115,6 +115,16 @@ export const problemTypes = {
     title: 'The rulebook does not fit the records that are there',
     next: 'Each of “errors” says what to do.',
   },
+  'other-version': {
+    status: 409,
+    title: 'Another version is in force than this was made from',
+    next: 'Look at what came between (firmgate history differences), bring it together, and publish again.',
+  },
+  'trials-failed': {
+    status: 409,
+    title: 'Trials of this rulebook fail',
+    next: 'Each of “errors” is one. Correct the rules or the trial, or publish all the same, with a reason (“despite”).',
+  },
   'too-many-shares': {
     status: 409,
     title: 'There are too many shares already',

@@ -41,7 +41,7 @@ function ruleLines(rule: RuleWhy, paint: WhyPaint): string[] {
           ? ', and covers none of these fields'
           : ''
         : ` (${rule.fields.join(', ')})`;
-  const place = paint.faint(`${rule.file}:${rule.line}`);
+  const place = paint.faint(rule.line === 0 ? rule.file : `${rule.file}:${rule.line}`);
   const lines = [
     `  ${mark(rule.truth, paint)} ${rule.kind} ${rule.id}${covers}  ${place}`,
     `      ${rule.sentence}`,

@@ -260,13 +260,14 @@ class Explanation {
   }
 
   #place(asked: Rule | Fence) {
-    const source = this.#rulebook.sources.find((each) => each.name === asked.span.source)!;
+    // What the service itself keeps to stands in no file.
+    const source = this.#rulebook.sources.find((each) => each.name === asked.span.source);
     return {
       id: asked.id,
       sentence: asked.text,
       because: asked.because,
-      file: source.name,
-      line: positionAt(source, asked.span.start).line,
+      file: source?.name ?? 'the service itself',
+      line: source === undefined ? 0 : positionAt(source, asked.span.start).line,
     };
   }
 

@@ -1,11 +1,14 @@
 import {
+  historyQuerySchema,
+  historySchema,
   lookQuerySchema,
   lookSchema,
   overviewSchema,
+  publicationSchema,
   publishedSchema,
-  rulebookFilesSchema,
   trialReportSchema,
   trialRequestSchema,
+  versionFilesSchema,
 } from '../../client/schemas/desk.ts';
 import { mutateRequestSchema, mutateSchema } from '../../client/schemas/mutate.ts';
 import {
@@ -39,18 +42,37 @@ export const proofOperations: Operations = {
       problems: [...deskProblems, 'locked', 'malformed-filter', 'not-found'],
     },
   },
+  '/v1/desk/publications/{version}': {
+    get: {
+      id: 'version',
+      summary: 'One published version, with its files',
+      tag: 'desk',
+      answers: { 200: versionFilesSchema },
+      problems: [...deskProblems, 'not-found'],
+    },
+  },
   '/v1/desk/publications': {
+    get: {
+      id: 'history',
+      summary: 'The published versions, the newest first',
+      tag: 'desk',
+      query: historyQuerySchema,
+      answers: { 200: historySchema },
+      problems: deskProblems,
+    },
     post: {
       id: 'publish',
       summary: 'Put a rulebook in force',
       tag: 'desk',
-      body: { schema: rulebookFilesSchema, types: json },
+      body: { schema: publicationSchema, types: json },
       answers: { 200: publishedSchema },
       problems: [
         ...deskProblems,
         'locked',
         'rulebook-errors',
         'cannot-publish',
+        'other-version',
+        'trials-failed',
         'too-large',
         'unsupported-media-type',
       ],

@@ -6,11 +6,9 @@ import { note } from '../../store/audit/index.ts';
 import { emptyRulebook } from '../../core/ir/rulebook.ts';
 import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
-import { countRecords, publish } from '../../store/publish/index.ts';
+import { countRecords } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
 import { rightsOn } from '../../store/records/rights.ts';
-import { refutedInvariants } from '../../store/trials/index.ts';
-import { checkedDraft } from '../answers/drafts.ts';
 import { emptinessOf, overview } from '../answers/look.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import { nextPage, parseShape, recordDocuments } from '../answers/records.ts';
@@ -25,9 +23,10 @@ import { offerAudit } from './audit.ts';
 import { offerGroups } from './groups.ts';
 import { offerInvitations, type PostOffice } from './invitations.ts';
 import { offerPeople } from './people.ts';
-import { offerProof, rulebookBody } from './proof.ts';
+import { offerProof } from './proof.ts';
+import { offerPublications } from './publications.ts';
 import { send } from './records.ts';
-import { jsonBody, offer } from './route.ts';
+import { offer } from './route.ts';
 import { offerUnlock } from './session.ts';
 import { offerDeskShares } from './shares.ts';
 import { offerStaff } from './staff.ts';
@@ -112,19 +111,7 @@ export function deskRoutes(
     },
   });
 
-  offer(
-    router,
-    '/publications',
-    {
-      async post(request, response) {
-        const actor = await unlocked(database, response, 'publisher', 'rulebook');
-        const rulebook = checkedDraft(jsonBody(request, ['application/json']));
-        send(response, 200, await publish(database, rulebook, actor, refutedInvariants));
-      },
-    },
-    rulebookBody,
-  );
-
+  offerPublications(router, database);
   offerUnlock(router, database);
   offerStaff(router, database);
   offerAudit(router, database);

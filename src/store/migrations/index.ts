@@ -12,6 +12,7 @@ import * as eighth from './0008-json-and-times.ts';
 import * as ninth from './0009-claimed-addresses.ts';
 import * as tenth from './0010-plain-storage.ts';
 import * as eleventh from './0011-shares-by-target.ts';
+import * as twelfth from './0012-history.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -25,6 +26,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0009-claimed-addresses': ninth,
   '0010-plain-storage': tenth,
   '0011-shares-by-target': eleventh,
+  '0012-history': twelfth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

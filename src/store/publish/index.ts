@@ -23,16 +23,94 @@ export interface Published {
   readonly notes: readonly string[];
 }
 
+/** What is kept of a publication beside its files. */
+export interface About {
+  readonly message?: string | null | undefined;
+  /** The version that it was made from, 0 for none; null: whichever is in force. */
+  readonly base?: number | null | undefined;
+  /** The version that is taken up again. */
+  readonly restores?: number | null | undefined;
+  /** Why it is published though trials fail; null: it is not, then. */
+  readonly despite?: string | null | undefined;
+}
+
+/** What was tried of a rulebook whose tables are made already, before it is in force. */
+export interface Verified {
+  /** What it must not be published with, in sentences. */
+  readonly refuted: readonly string[];
+  /** Null: no trials were run. */
+  readonly trials: (TrialsKept & { readonly failures: readonly string[] }) | null;
+}
+
+/** Trials fail, and nobody said that it is to be published all the same. */
+export class TrialsFailed extends Error {
+  override readonly name = 'TrialsFailed';
+  readonly trials: NonNullable<Verified['trials']>;
+
+  constructor(trials: NonNullable<Verified['trials']>) {
+    super(`${trials.failed} of ${trials.passed + trials.failed} expectations are not met`);
+    this.trials = trials;
+  }
+}
+
+/** What came of the trials of a version when it was published. */
+export interface TrialsKept {
+  readonly passed: number;
+  readonly failed: number;
+}
+
+/** Another version is in force than the one that this was made from. */
+export class OtherBase extends Error {
+  override readonly name = 'OtherBase';
+  readonly base: number;
+  readonly inForce: number;
+
+  constructor(base: number, inForce: number) {
+    super(`made from version ${base}, and version ${inForce} is in force`);
+    this.base = base;
+    this.inForce = inForce;
+  }
+}
+
+/** One published version, without its files. `published_at` is RFC 3339. */
+export interface PublishedVersion {
+  readonly version: number;
+  readonly published_at: string;
+  readonly published_by: string;
+  readonly message: string | null;
+  readonly restores: number | null;
+  readonly trials: TrialsKept | null;
+  readonly files: number;
+}
+
+/** The versions, the newest first: so many, before one. */
+export async function history(
+  on: Executor,
+  { before, limit }: { readonly before: number | null; readonly limit: number },
+): Promise<PublishedVersion[]> {
+  return run<PublishedVersion>(
+    on,
+    sql`select version, published_at, published_by, message, restores, trials::json as trials, jsonb_array_length(files) as files
+      from gate.rulebooks where ${value(before)}::integer is null or version < ${value(before)}::integer
+      order by version desc limit ${value(limit)}::integer`,
+  );
+}
+
 /**
  * Puts a checked rulebook in force: tables, test identities and the rulebook itself change together or not at all.
  * Two at a time wait for each other. It holds for every request that begins after this has answered.
- * Throws `PublishRefused` where records stand in the way, or where `verify` has something against it.
+ * Throws `PublishRefused` where records stand in the way, or where `verify` has something against it; `TrialsFailed` where trials fail, and
+ * `OtherBase` where another version is in force than it was made from.
  */
 export async function publish(
   database: Database,
   rulebook: Rulebook,
   actor: Actor,
-  verify: (on: Executor, rulebook: Rulebook) => Promise<readonly string[]> = async () => [],
+  verify: (on: Executor, rulebook: Rulebook) => Promise<Verified> = async () => ({
+    refuted: [],
+    trials: null,
+  }),
+  { message = null, base = null, restores = null, despite = null }: About = {},
 ): Promise<Published> {
   const files = JSON.stringify(rulebook.sources.map(({ name, text }) => ({ name, text })));
   return database.transaction(async (transaction) => {
@@ -42,6 +120,8 @@ export async function publish(
       transaction,
       sql`select version, files = ${value(files)}::jsonb as same from gate.rulebooks order by version desc limit 1`,
     );
+    // Somebody may have published meanwhile: what was looked at is not what would be replaced.
+    if (base !== null && base !== (last?.version ?? 0)) throw new OtherBase(base, last?.version ?? 0);
     if (last?.same === true) {
       const { notes } = await syncIdentities(transaction, rulebook);
       return { version: last.version, changed: false, setAside: [], notes };
@@ -51,15 +131,28 @@ export async function publish(
     await indexSearched(transaction, rulebook);
     await knowTimeZone(transaction, rulebook.timeZone);
     const { notes } = await syncIdentities(transaction, rulebook);
-    const refuted = await verify(transaction, rulebook);
+    const { refuted, trials } = await verify(transaction, rulebook);
     if (refuted.length > 0) throw new PublishRefused(refuted);
+    // On an empty database, before the first records, trials have nothing to try.
+    if (last !== undefined && despite === null && trials !== null && trials.failed > 0)
+      throw new TrialsFailed(trials);
     const version = (last?.version ?? 0) + 1;
     await run(
       transaction,
-      sql`insert into gate.rulebooks (version, files, published_by) values (${value(version)}::integer, ${value(files)}::jsonb, ${value(actor.name)})`,
+      sql`insert into gate.rulebooks (version, files, published_by, message, restores, trials)
+        values (${value(version)}::integer, ${value(files)}::jsonb, ${value(actor.name)}, ${value(message)}::text, ${value(restores)}::integer,
+          ${value(trials === null ? null : JSON.stringify({ passed: trials.passed, failed: trials.failed }))}::jsonb)`,
     );
     const changes = last === undefined ? null : await changedFiles(transaction, last.version, rulebook);
-    await note(transaction, actor, 'rulebook.publish', `version ${version}`, { files: changes, setAside });
+    await note(transaction, actor, 'rulebook.publish', `version ${version}`, {
+      files: changes,
+      setAside,
+      ...(message === null ? {} : { message }),
+      ...(restores === null ? {} : { restores }),
+      ...(despite === null || trials === null || trials.failed === 0
+        ? {}
+        : { failed: trials.failed, despite }),
+    });
     return { version, changed: true, setAside, notes };
   });
 }

@@ -89,3 +89,27 @@ export async function refutedInvariants(on: Executor, rulebook: Rulebook): Promi
   }
   return refuted;
 }
+
+/** What came of trials, and of those that failed what each found, in a sentence. */
+export interface TriedTrials {
+  readonly passed: number;
+  readonly failed: number;
+  readonly failures: readonly string[];
+}
+
+/** All trials of a rulebook whose tables and identities are there, in the transaction given; what they do is taken back. */
+export async function triedTrials(on: Executor, rulebook: Rulebook): Promise<TriedTrials> {
+  let passed = 0;
+  const failures: string[] = [];
+  for (const trial of rulebook.trials)
+    await rolledBack(on, async (savepoint) => {
+      for await (const verdict of runTrials(rulebook, [trial], new StorePort(savepoint, rulebook))) {
+        if (verdict.passed) passed++;
+        else
+          failures.push(
+            `“${verdict.trial}”: ${verdict.identity ?? 'the visitor'} ${verdict.expectation}, and ${verdict.failure!.actual}`,
+          );
+      }
+    });
+  return { passed, failed: failures.length, failures };
+}

@@ -76,7 +76,7 @@ function RuleView({ rule }: { rule: Rule }) {
         <Truth truth={rule.truth} /> {rule.kind} <strong>{rule.id}</strong>
         {covers}
         <Box component="span" sx={{ color: 'text.secondary', ml: 1 }}>
-          {rule.file}:{rule.line}
+          {rule.line === 0 ? rule.file : `${rule.file}:${rule.line}`}
         </Box>
       </Typography>
       <Typography sx={{ fontSize: '0.8rem' }}>{rule.sentence}</Typography>

@@ -1,0 +1,230 @@
+import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
+import { parseFile } from '../language/parser/index.ts';
+import type { Declaration as Parsed } from '../language/ast.ts';
+import type { Span } from '../language/span.ts';
+
+/** One sentence or declaration that is not the same in both of two rulebooks. */
+export interface Difference {
+  /** Such as `rule of hives`, `field hives.code`, `role keeper`, `trial "…"`. */
+  readonly what: string;
+  /** The collection that it is about by itself; null: none. */
+  readonly collection: string | null;
+  readonly how: 'new' | 'changed' | 'gone';
+  readonly was: string | null;
+  readonly is: string | null;
+  /** What it comes to, in a sentence. */
+  readonly words: string;
+}
+
+/**
+ * What differs between two rulebooks, by sentence and declaration; where and in which order they stand does not count, nor does how
+ * they are laid out. Sentences have no names: they are paired by equal text, then by whom they speak of and what they allow; the rest
+ * is new or gone. Cost: once through both.
+ */
+export function differencesBetween(before: Rulebook, after: Rulebook): Difference[] {
+  return [
+    ...declared(before, after),
+    ...sentences(written(before, before.rules), written(after, after.rules), ruleWords),
+    ...sentences(written(before, before.fences), written(after, after.fences), fenceWords),
+  ];
+}
+
+/** Everything that has a name, by it. */
+function declared(before: Rulebook, after: Rulebook): Difference[] {
+  const [was, is] = [named(before), named(after)];
+  return [...new Set([...was.keys(), ...is.keys()])].flatMap((what): Difference[] => {
+    const [old, now] = [was.get(what), is.get(what)];
+    if (old?.text === now?.text) return [];
+    const how = old === undefined ? 'new' : now === undefined ? 'gone' : 'changed';
+    const collection = (now ?? old)!.collection;
+    const words = {
+      new: `new: ${now?.text}`,
+      gone: `gone: ${old?.text}`,
+      changed: `“${old?.text}” is “${now?.text}” now`,
+    }[how];
+    return [{ what, collection, how, was: old?.text ?? null, is: now?.text ?? null, words }];
+  });
+}
+
+interface Named {
+  readonly collection: string | null;
+  readonly text: string;
+}
+
+function named({ sources }: Rulebook): Map<string, Named> {
+  const found = new Map<string, Named>();
+  for (const source of sources) {
+    const textAt = ({ start, end }: Span) => plain(source.text.slice(start, end));
+    for (const declaration of parseFile(source).declarations)
+      for (const [what, collection, text] of namesOf(declaration, textAt)) {
+        // Two of one name, such as two trials, stand as one text.
+        const known = found.get(what);
+        found.set(what, { collection, text: known === undefined ? text : `${known.text}\n${text}` });
+      }
+  }
+  return found;
+}
+
+type Named3 = readonly [what: string, collection: string | null, text: string];
+
+function namesOf(declaration: Parsed, textAt: (span: Span) => string): Named3[] {
+  switch (declaration.kind) {
+    case 'collection': {
+      const { name, title, fields, owners, tree } = declaration;
+      const parts = [
+        `collection ${name.text}`,
+        ...(title === null ? [] : [JSON.stringify(title)]),
+        ...(owners.length === 0 ? [] : [`owned by ${owners.map((each) => textAt(each.span)).join(', ')}`]),
+        ...(tree === null ? [] : [`tree by ${tree.text}`]),
+      ];
+      return [
+        [`collection ${name.text}`, name.text, parts.join(' ')],
+        ...fields.map((field): Named3 => [
+          `field ${name.text}.${field.name.text}`,
+          name.text,
+          textAt(field.span),
+        ]),
+      ];
+    }
+    case 'let':
+    case 'role':
+    case 'attribute':
+    case 'claim':
+    case 'action':
+    case 'identity': {
+      const { kind, name, span } = declaration;
+      return [[`${kind === 'identity' ? 'test identity' : kind} ${name.text}`, null, textAt(span)]];
+    }
+    case 'invariant':
+    case 'trial': {
+      const { kind, span } = declaration;
+      const text = textAt(span);
+      return [[`${kind} ${/"(?:[^"\\]|\\.)*"/.exec(text)?.[0] ?? ''}`, null, text]];
+    }
+    case 'accept':
+    case 'time zone': {
+      const text = textAt(declaration.span);
+      return [[declaration.kind === 'accept' ? text.replace(/ because .*$/, '') : 'time zone', null, text]];
+    }
+    case 'rules':
+      return [];
+  }
+}
+
+/** Without what only lays it out. */
+function plain(text: string): string {
+  return text
+    .replaceAll(/"(?:[^"\\]|\\.)*"|\/\/[^\n]*/g, (part) => (part.startsWith('//') ? ' ' : part))
+    .replaceAll(/\s+/g, ' ')
+    .trim();
+}
+
+/** With its whole text, as it was written but for its layout. */
+type Sentence = (Rule | Fence) & { readonly whole: string };
+
+function written({ sources }: Rulebook, sentences: readonly (Rule | Fence)[]): Sentence[] {
+  const texts = new Map(sources.map(({ name, text }) => [name, text]));
+  return sentences.map((each) => ({
+    ...each,
+    whole: plain(texts.get(each.span.source)!.slice(each.span.start, each.span.end)),
+  }));
+}
+
+type Words = (was: Sentence | null, is: Sentence | null) => string;
+
+function sentences(before: readonly Sentence[], after: readonly Sentence[], words: Words): Difference[] {
+  const left = [...before];
+  const take = (isIt: (each: Sentence) => boolean): Sentence | null => {
+    const at = left.findIndex(isIt);
+    return at < 0 ? null : left.splice(at, 1)[0]!;
+  };
+  const fresh = after.filter((each) => take((other) => sameText(each, other)) === null);
+  const pairs = fresh.map((is) => ({
+    was: take((other) => other.collection === is.collection && aboutOf(other) === aboutOf(is)),
+    is,
+  }));
+  const told = (was: Sentence | null, is: Sentence | null): Difference => ({
+    what: `${'audience' in (is ?? was)! ? 'rule' : 'fence'} of ${(is ?? was)!.collection}`,
+    collection: (is ?? was)!.collection,
+    how: was === null ? 'new' : is === null ? 'gone' : 'changed',
+    was: was?.whole ?? null,
+    is: is?.whole ?? null,
+    words: words(was, is),
+  });
+  return [...pairs.map(({ was, is }) => told(was, is)), ...left.map((was) => told(was, null))];
+}
+
+function sameText(one: Sentence, other: Sentence): boolean {
+  return (
+    one.collection === other.collection && one.whole === other.whole && fieldsOf(one) === fieldsOf(other)
+  );
+}
+
+/** What a sentence covers counts, too: `(all)` is another list where a field has come. */
+function fieldsOf({ operations }: Sentence): string {
+  return [...operations].map(([operation, fields]) => `${operation} ${[...(fields ?? [])].join()}`).join(';');
+}
+
+/** Whom a sentence speaks of, and for what: two that share it are one that has changed. */
+function aboutOf(sentence: Sentence): string {
+  const who =
+    'audience' in sentence ? audienceWords(sentence) : `but ${[...sentence.exempt].toSorted().join()}`;
+  return `${who} ${[...sentence.operations.keys()].toSorted().join()}`;
+}
+
+function audienceWords({ audience }: Pick<Rule, 'audience'>): string {
+  const { everybody, people, visitors, roles } = audience;
+  return [
+    ...(everybody ? ['everybody'] : []),
+    ...(people ? ['people'] : []),
+    ...(visitors ? ['visitors'] : []),
+    ...[...roles].toSorted(),
+  ].join(', ');
+}
+
+function ruleWords(was: Sentence | null, is: Sentence | null): string {
+  const rule = (is ?? was) as Rule & Sentence;
+  const may = `${audienceWords(rule)} may`;
+  const does = `${[...rule.operations.keys()].join(', ')} ${rule.collection}`;
+  if (was === null) return `${may} now also ${does}${whenOf(rule)}`;
+  if (is === null)
+    return `${audienceWords(rule)} may no longer ${does}${whenOf(rule)}, unless another rule lets them`;
+  const parts = changedFields(was, is);
+  const [before, now] = [whenOf(was as Rule), whenOf(rule)];
+  if (before !== now)
+    parts.push(
+      `${now === '' ? 'always' : now.trim()}, and no longer ${before === '' ? 'always' : before.trim()}`,
+    );
+  if (parts.length === 0) parts.push('with other stamps, or for another reason');
+  return `${may} ${does}: ${parts.join('; ')}`;
+}
+
+function fenceWords(was: Sentence | null, is: Sentence | null): string {
+  const fence = (is ?? was) as Fence & Sentence;
+  const does = `${[...fence.operations.keys()].join(', ')} ${fence.collection}`;
+  const but = (each: Fence) =>
+    each.exempt.size === 0 ? 'nobody' : `nobody but ${[...each.exempt].toSorted().join(', ')}`;
+  if (was === null) return `a new fence: ${plain(fence.text)}`;
+  if (is === null) return `a fence is gone: ${plain(fence.text)}`;
+  const parts = changedFields(was, is);
+  if (plain(was.text) !== plain(is.text)) parts.push(`“${plain(was.text)}” is “${plain(is.text)}” now`);
+  if (parts.length === 0) parts.push('for another reason');
+  return `${but(fence)} may ${does}: ${parts.join('; ')}`;
+}
+
+function whenOf({ text }: Rule): string {
+  return /\bwhen\b.*$/s.exec(plain(text))?.[0].replace(/^/, ' ') ?? '';
+}
+
+function changedFields(was: Sentence, is: Sentence): string[] {
+  return [...is.operations].flatMap(([operation, now]) => {
+    const before = was.operations.get(operation);
+    if (now === null || before === null || before === undefined) return [];
+    const more = [...now].filter((field) => !before.has(field));
+    const less = [...before].filter((field) => !now.has(field));
+    return [
+      ...(more.length > 0 ? [`${operation} also ${more.join(', ')}`] : []),
+      ...(less.length > 0 ? [`${operation} no longer ${less.join(', ')}`] : []),
+    ];
+  });
+}
