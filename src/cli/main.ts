@@ -71,8 +71,70 @@ program
   .command('publish')
   .description('put a rulebook in force; it holds for the very next request')
   .argument('[paths...]', 'folders of .gate files, or files, together one rulebook', ['.'])
+  .option('--message <text>', 'what it is for; kept in the history')
+  .option('--base <version>', 'the version that it was made from: refused where another is in force')
+  .option('--despite <reason>', 'publish though trials fail; the reason is kept in the audit trail')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/publish.ts')).publish));
+
+program
+  .command('preview')
+  .description(
+    'what these files would change: in words, and in numbers of records for everybody; nothing is saved',
+  )
+  .argument('[paths...]', 'folders of .gate files, or files', ['.'])
+  .option('--version <number>', 'look at an old version instead, as before “firmgate restore”')
+  .option('--all', 'also what is in force for the same operations')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/preview.ts')).preview));
+
+const history = program.command('history').description('the published versions, and what each changed');
+history
+  .command('list', { isDefault: true })
+  .description('the versions, the newest first')
+  .option('--last <number>', 'so many', '20')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/history.ts')).history));
+history
+  .command('show')
+  .description('one version: who published it, when, and what it changed')
+  .argument('<version>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/history.ts')).historyShow));
+history
+  .command('differences')
+  .description('what differs between two versions, by sentence and declaration')
+  .argument('<from>')
+  .argument('[to]', 'left out: the version in force')
+  .option('--lines', 'also line by line')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/history.ts')).historyDifferences));
+
+program
+  .command('compare')
+  .description('is what is in force what these files say? Exit code 1 where it is not')
+  .argument('[paths...]', 'folders of .gate files, or files', ['.'])
+  .option('--lines', 'also line by line')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/history.ts')).compare));
+
+program
+  .command('export')
+  .description('write the files of a published version into a folder, byte for byte')
+  .argument('<folder>')
+  .option('--version <number>', 'left out: the version in force')
+  .option('--overwrite', 'write over files that differ')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/history.ts')).exportFiles));
+
+program
+  .command('restore')
+  .description('put the files of an old version in force again, as a new version')
+  .argument('<version>')
+  .option('--message <text>', 'what it is for; kept in the history')
+  .option('--despite <reason>', 'publish though trials fail; the reason is kept in the audit trail')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/history.ts')).restore));
 
 program
   .command('trial')

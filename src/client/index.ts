@@ -55,10 +55,12 @@ import {
   type KeyRequest,
   type Level,
 } from './schemas/staff.ts';
+import { previewSchema, type PreviewRequest } from './schemas/preview.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
 
 export type * from './schemas/desk.ts';
+export type * from './schemas/preview.ts';
 export type * from './schemas/problems.ts';
 export type * from './schemas/records.ts';
 export type * from './schemas/mutate.ts';
@@ -446,6 +448,11 @@ export class GateClient {
   /** The published versions, the newest first. */
   history(options: { readonly before?: number; readonly limit?: number } = {}) {
     return this.#call('GET', `/v1/desk/publications${query(options)}`, historySchema);
+  }
+
+  /** What a draft, or an old version, says and does, beside what is in force. Nothing is saved. */
+  preview(request: PreviewRequest, onProgress?: OnProgress) {
+    return this.#report('/v1/desk/preview', previewSchema, request, onProgress);
   }
 
   /** One published version with its files. */

@@ -2,17 +2,28 @@ import { checkRulebook } from '../../core/check/index.ts';
 import { deskClient } from '../credentials.ts';
 import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
+import { wholeNumber } from '../values.ts';
 import { check } from './check.ts';
 
 /** `firmgate publish [paths]`: checked here first, so that errors show with their source lines. */
-export async function publish(output: Output, paths: readonly string[]): Promise<void> {
+export async function publish(
+  output: Output,
+  paths: readonly string[],
+  options: { readonly message?: string; readonly base?: string; readonly despite?: string } = {},
+): Promise<void> {
   const files = readRulebook(paths);
   if (!checkRulebook(files).ok) {
     check(output, paths);
     return;
   }
+  const { base, message, despite } = options;
+  const about = {
+    ...(message === undefined ? {} : { message }),
+    ...(base === undefined ? {} : { base: wholeNumber('--base', base, 0) }),
+    ...(despite === undefined ? {} : { despite }),
+  };
   const client = await deskClient(output);
-  const published = await client.publish({ files });
+  const published = await client.publish({ files, ...about });
   output.data(published);
   output.line(
     published.changed

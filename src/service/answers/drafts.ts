@@ -35,7 +35,8 @@ export function refuseOtherCollections(drafted: Schema, published: Schema): void
   });
 }
 
-function describeSchema(schema: Schema): string {
+/** The same text for schemas over the same collections and fields. */
+export function describeSchema(schema: Schema): string {
   const collections = [...schema.values()].map(({ name, fields, label }) => ({
     name,
     label,

@@ -60,6 +60,19 @@ export async function unlocked(
   return { ...actorOf(response), reason: unlock.reason };
 }
 
+/** Have they, at this level, unlocked at this moment? */
+export async function hasUnlocked(
+  database: Database,
+  response: Response,
+  level: 'publisher' | 'manager',
+): Promise<boolean> {
+  const principal = principalOf(response);
+  return (
+    levels.indexOf(principal.level) >= levels.indexOf(level) &&
+    (await currentUnlock(database, principal.id)) !== null
+  );
+}
+
 /** The principal as the trail names them, without a reason: for what changes nothing that is in force. */
 export function actorOf(response: Response): Actor {
   return { name: principalOf(response).name, origin: response.req.ip ?? null, reason: null };

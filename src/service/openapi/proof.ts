@@ -10,6 +10,7 @@ import {
   trialRequestSchema,
   versionFilesSchema,
 } from '../../client/schemas/desk.ts';
+import { previewRequestSchema, previewSchema } from '../../client/schemas/preview.ts';
 import { mutateRequestSchema, mutateSchema } from '../../client/schemas/mutate.ts';
 import {
   reachQuerySchema,
@@ -117,6 +118,17 @@ export const proofOperations: Operations = {
       query: reachersQuerySchema,
       answers: { 200: reachersSchema },
       problems: [...deskProblems, 'not-found', 'too-many-records'],
+    },
+  },
+  '/v1/desk/preview': {
+    post: {
+      id: 'preview',
+      summary:
+        'What a draft says and does on the records that are there, beside what is in force; nothing is saved',
+      tag: 'desk',
+      body: { schema: previewRequestSchema, types: json },
+      answers: { 200: previewSchema },
+      problems: [...deskProblems, 'rulebook-errors', 'too-large', 'unsupported-media-type'],
     },
   },
   '/v1/desk/sweep': {

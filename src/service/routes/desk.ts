@@ -111,7 +111,7 @@ export function deskRoutes(
     },
   });
 
-  offerPublications(router, database);
+  offerPublications(router, database, rulebooks, async () => (await present()).version);
   offerUnlock(router, database);
   offerStaff(router, database);
   offerAudit(router, database);

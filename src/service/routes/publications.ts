@@ -1,5 +1,6 @@
 import type { Router } from 'express';
 import { historyQuerySchema, publicationSchema } from '../../client/schemas/desk.ts';
+import { previewRequestSchema } from '../../client/schemas/preview.ts';
 import { note } from '../../store/audit/index.ts';
 import type { Database, Executor } from '../../store/connection.ts';
 import {
@@ -14,18 +15,25 @@ import {
 import { refutedInvariants, triedTrials } from '../../store/trials/index.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { checkedDraft } from '../answers/drafts.ts';
+import { previewAnswer } from '../answers/preview.ts';
 import { parseInput } from '../answers/questions.ts';
-import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
+import { actorOf, atLeast, hasUnlocked, unlocked } from '../identity/principal.ts';
 import { Problem } from '../problems/problem.ts';
 import { rulebookBody } from './proof.ts';
 import { send } from './records.ts';
-import { jsonBody, offer } from './route.ts';
+import type { RulebookKeeper } from '../rulebooks.ts';
+import { jsonBody, offer, offerReport } from './route.ts';
 
 /** Failed expectations that an answer names. */
 const NAMED = 20;
 
 /** The published versions: what they were, and one more. Below `/v1/desk`, for staff. */
-export function offerPublications(router: Router, database: Database): void {
+export function offerPublications(
+  router: Router,
+  database: Database,
+  rulebooks: RulebookKeeper,
+  version: () => Promise<number | null>,
+): void {
   offer(
     router,
     '/publications',
@@ -55,13 +63,33 @@ export function offerPublications(router: Router, database: Database): void {
     rulebookBody,
   );
 
+  offerReport(router, '/preview', rulebookBody, async (request, response, progress) => {
+    atLeast(response, 'author', 'proof');
+    const { files, restores } = parseInput(previewRequestSchema, jsonBody(request, ['application/json']));
+    const present = await version();
+    const inForce = await rulebooks.inForce(present);
+    const draft = checkedDraft({ files: files ?? (await filesOf(restores!)) });
+    const report = await previewAnswer(
+      database,
+      { inForce, draft, version: present },
+      { unlocked: await hasUnlocked(database, response, 'publisher') },
+      progress,
+    );
+    await note(database, actorOf(response), 'proof.preview', 'a draft', {
+      against: present,
+      differences: report.differences.length,
+    });
+    return report;
+  });
+
   offer(router, '/publications/:version', {
     async get(request, response) {
       atLeast(response, 'viewer', 'look');
       const named = request.params.version as string;
       const version = /^[1-9]\d{0,8}$/.test(named) ? Number(named) : null;
       const [about] = version === null ? [] : await history(database, { before: version + 1, limit: 1 });
-      if (about === undefined || about.version !== version) throw new Problem('not-found');
+      if (about === undefined || about.version !== version)
+        throw new Problem('not-found', { errors: [{ message: 'there is no such version' }] });
       const files = await filesOf(version);
       await note(database, actorOf(response), 'look.version', `version ${version}`);
       send(response, 200, { ...about, files });

@@ -1,0 +1,102 @@
+import type { EffectDocument, Preview } from '../../client/index.ts';
+import { deskClient } from '../credentials.ts';
+import type { Output } from '../output.ts';
+import { withProgress } from '../progress.ts';
+import { readRulebook } from '../rulebook-files.ts';
+import { wholeNumber } from '../values.ts';
+import { tell } from './history.ts';
+
+/** `firmgate preview [paths]`: three parts: what it says, what it does, and what was not looked at. */
+export async function preview(
+  output: Output,
+  paths: readonly string[],
+  options: { readonly version?: string; readonly all?: boolean },
+): Promise<void> {
+  const request =
+    options.version === undefined
+      ? { files: readRulebook(paths) }
+      : { restores: wholeNumber('--version', options.version, 1) };
+  const client = await deskClient();
+  const report = await withProgress((show) => client.preview(request, show));
+  output.data(report);
+  const { strong, faint, bad } = output.paint;
+  output.line(
+    strong(`What it says, against ${report.base === null ? 'nothing in force' : `version ${report.base}`}`),
+  );
+  tell(output, report.differences, 'the same as what is in force');
+  if (options.all === true)
+    for (const { collection, operation, sentences } of report.beside) {
+      output.line(`\nin force for ${operation} on ${collection}:`);
+      for (const sentence of sentences) output.line(`    ${sentence}`);
+    }
+  output.line();
+  output.line(strong('What it does'));
+  tellEffects(output, report);
+  for (const { kind, name, collection } of report.lockedOut)
+    output.line(
+      bad(
+        `! ${name ?? kind} could do something with ${collection}, and can read, change and delete nothing any more`,
+      ),
+    );
+  for (const collection of report.frozen)
+    output.line(bad(`! nobody who was looked at could change anything in ${collection} any more`));
+  output.line();
+  output.line(strong('What was not looked at'));
+  for (const each of report.notCovered) output.line(faint(`  ${each}`));
+}
+
+function tellEffects(output: Output, { effects, looked }: Preview): void {
+  if (effects === null) {
+    output.line('not counted');
+    return;
+  }
+  const whom = `${looked.identities} identities and visitors, ${looked.people} people`;
+  if (effects.length === 0) {
+    output.line(`nothing changes on the records that are there, for ${whom}`);
+    return;
+  }
+  output.line(output.paint.faint(`on the records that are there, for ${whom}`));
+  output.table(
+    ['', 'what', 'gained', 'lost', 'who'],
+    together(effects).map(([first, names]) => [
+      words[first.danger],
+      `${first.operation} ${first.collection} (${names.join(', ')})`,
+      String(first.gained),
+      String(first.lost),
+      whoOf(first),
+    ]),
+  );
+}
+
+/** Fields that the same people gain and lose on the same records stand in one row. */
+function together(effects: readonly EffectDocument[]): [EffectDocument, string[]][] {
+  const rows = new Map<string, [EffectDocument, string[]]>();
+  for (const each of effects) {
+    const { collection, operation, danger, who, others, field } = each;
+    const key = JSON.stringify([collection, operation, danger, who, others]);
+    const row = rows.get(key) ?? [each, []];
+    row[1].push(field ?? 'the record');
+    rows.set(key, row);
+  }
+  return [...rows.values()];
+}
+
+const words = {
+  visitors: '!! visitors',
+  sensitive: '!! sensitive',
+  changes: '! changes',
+  more: '+ more',
+  less: '- less',
+} as const;
+
+function whoOf({ who, others }: EffectDocument): string {
+  const named = who.slice(0, 4).map(({ kind, name, gained, lost, more, less }) => {
+    const counts = [gained > 0 ? `+${gained}` : '', lost > 0 ? `-${lost}` : '']
+      .filter((part) => part !== '')
+      .join(' ');
+    const some = [...more, ...less].slice(0, 2).join(', ');
+    return `${name ?? kind} ${counts}${some === '' ? '' : ` (${some})`}`;
+  });
+  const left = others + who.length - named.length;
+  return [...named, ...(left > 0 ? [`${left} more`] : [])].join(', ');
+}

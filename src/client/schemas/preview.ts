@@ -1,0 +1,79 @@
+import { z } from 'zod';
+import { rulebookFilesSchema } from './desk.ts';
+
+export const previewRequestSchema = z
+  .strictObject({
+    files: rulebookFilesSchema.shape.files
+      .optional()
+      .describe('The draft; left out where “restores” names a version'),
+    restores: z
+      .int()
+      .min(1)
+      .max(2_147_483_647)
+      .optional()
+      .describe('A published version that would be in force again'),
+  })
+  .refine(({ files, restores }) => (files === undefined) !== (restores === undefined), {
+    error: 'name either “files” or “restores”',
+  })
+  .meta({ id: 'PreviewRequest' });
+
+const whoSchema = z.object({
+  kind: z.enum(['visitor', 'identity', 'person']),
+  name: z.string().nullable().describe('Null for people, unless whoever asks has unlocked'),
+  was: z.int(),
+  is: z.int(),
+  gained: z.int(),
+  lost: z.int(),
+  more: z.array(z.string()).describe('Some of the records gained, by label; none without an unlock'),
+  less: z.array(z.string()),
+});
+
+export const effectSchema = z
+  .object({
+    collection: z.string(),
+    operation: z.enum(['read', 'update', 'delete', 'share']),
+    field: z.string().nullable().describe('Null: the record'),
+    sensitive: z.boolean(),
+    danger: z.enum(['visitors', 'sensitive', 'changes', 'more', 'less']).describe('The first is the worst'),
+    gained: z.int().describe('Over all who were looked at: a record that two gain counts twice'),
+    lost: z.int(),
+    who: z.array(whoSchema).describe('The first twenty'),
+    others: z.int().describe('How many more'),
+    because: z.array(z.string()).describe('The differences that bear on the collection, in words'),
+  })
+  .meta({ id: 'Effect' });
+
+export const previewSchema = z
+  .object({
+    base: z.int().nullable().describe('The version in force'),
+    differences: z.array(
+      z.object({
+        what: z.string(),
+        collection: z.string().nullable(),
+        how: z.enum(['new', 'changed', 'gone']),
+        was: z.string().nullable(),
+        is: z.string().nullable(),
+        words: z.string(),
+      }),
+    ),
+    beside: z
+      .array(z.object({ collection: z.string(), operation: z.string(), sentences: z.array(z.string()) }))
+      .describe('What is in force already for what the differences are about'),
+    effects: z.array(effectSchema).nullable().describe('The most dangerous first; null: not counted'),
+    lockedOut: z.array(
+      z.object({
+        kind: z.enum(['visitor', 'identity', 'person']),
+        name: z.string().nullable(),
+        collection: z.string(),
+      }),
+    ),
+    frozen: z.array(z.string()).describe('Collections that nobody who was looked at could change any more'),
+    looked: z.object({ identities: z.int(), people: z.int() }),
+    notCovered: z.array(z.string()).describe('What was not looked at, in sentences'),
+  })
+  .meta({ id: 'Preview' });
+
+export type PreviewRequest = z.input<typeof previewRequestSchema>;
+export type Preview = z.infer<typeof previewSchema>;
+export type EffectDocument = z.infer<typeof effectSchema>;

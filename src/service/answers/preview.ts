@@ -1,0 +1,156 @@
+import type { EffectDocument, Preview } from '../../client/schemas/preview.ts';
+import { differencesBetween, type Difference } from '../../core/analysis/differences.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
+import { fieldOf } from '../../core/types/schema.ts';
+import type { Database } from '../../store/connection.ts';
+import { effectsOf, type Effect, type Effects } from '../../store/preview/index.ts';
+import { describeSchema } from './drafts.ts';
+
+/** Who is named for one effect. */
+const NAMED = 20;
+
+/** People fewer than these are not counted for those who have not unlocked. */
+const FEW = 5;
+
+/** What a draft says, and what it does on the records that are there, beside what is in force. */
+export async function previewAnswer(
+  database: Database,
+  {
+    inForce,
+    draft,
+    version,
+  }: { readonly inForce: Rulebook; readonly draft: Rulebook; readonly version: number | null },
+  { unlocked }: { readonly unlocked: boolean },
+  progress: (progress: { done: number; total: number; doing: string }) => void,
+): Promise<Preview> {
+  const differences = differencesBetween(inForce, draft);
+  const alike = describeSchema(draft.schema) === describeSchema(inForce.schema);
+  const found = alike
+    ? await effectsOf(database, inForce, draft, (done, total, doing) => progress({ done, total, doing }))
+    : null;
+  return {
+    base: version,
+    differences,
+    beside: besideOf(inForce, differences),
+    effects: found === null ? null : effectDocuments(draft, found.effects, differences, unlocked),
+    lockedOut: (found?.lockedOut ?? []).map(({ who, collection }) => ({
+      ...named(who, unlocked),
+      collection,
+    })),
+    frozen: [...(found?.frozen ?? [])],
+    looked: found?.looked ?? { identities: 0, people: 0 },
+    notCovered: notCovered(found, alike, unlocked, draft),
+  };
+}
+
+function notCovered(found: Effects | null, alike: boolean, unlocked: boolean, draft: Rulebook): string[] {
+  const actions = draft.actions.size > 0 ? ', and actions,' : '';
+  return [
+    ...(alike
+      ? [
+          `creating${actions} is told in words alone`,
+          'an update is judged for each record as it is, not for what somebody may write into it',
+          'what roles and attributes from a token would change is not known',
+        ]
+      : [
+          'the collections of the draft are not those in force, so nothing was counted: only what it says is told',
+        ]),
+    ...(found !== null && found.left > 0
+      ? [`${found.left} people were not looked at: for each set of roles somebody was`]
+      : []),
+    'whether it is wider or narrower for records and people that there could be is not decided here: prove invariants for that',
+    ...(unlocked ? [] : ['people by name, and which records are gained, are shown after an unlock']),
+  ];
+}
+
+/** The sentences in force for the collections and operations that something changes for. */
+function besideOf(inForce: Rulebook, differences: readonly Difference[]): Preview['beside'] {
+  const collections = new Set(
+    differences.flatMap(({ what, collection }) =>
+      collection !== null && /^(rule|fence) /.test(what) ? [collection] : [],
+    ),
+  );
+  return [...collections].flatMap((collection) => {
+    const all = [...inForce.rules, ...inForce.fences].filter((each) => each.collection === collection);
+    const operations = new Set(all.flatMap((each) => [...each.operations.keys()]));
+    return [...operations].map((operation) => ({
+      collection,
+      operation,
+      sentences: all
+        .filter((each) => each.operations.has(operation))
+        .map(({ text }) => text.replaceAll(/\s+/g, ' ')),
+    }));
+  });
+}
+
+const order = ['visitors', 'sensitive', 'changes', 'more', 'less'] as const;
+
+function effectDocuments(
+  rulebook: Rulebook,
+  effects: readonly Effect[],
+  differences: readonly Difference[],
+  unlocked: boolean,
+): EffectDocument[] {
+  const groups = new Map<string, Effect[]>();
+  for (const each of effects) {
+    const key = JSON.stringify([each.collection, each.operation, each.field]);
+    groups.set(key, [...(groups.get(key) ?? []), each]);
+  }
+  const documents = [...groups.values()].map((all): EffectDocument => {
+    const { collection, operation, field } = all[0]!;
+    const sensitive = field !== null && fieldOf(rulebook.schema, collection, field)?.sensitive === true;
+    const sum = (of: (each: Effect) => number) => all.reduce((before, each) => before + of(each), 0);
+    const who = named20(all, unlocked);
+    return {
+      collection,
+      operation,
+      field,
+      sensitive,
+      danger: dangerOf(all, sensitive),
+      gained: sum(({ gained }) => gained),
+      lost: sum(({ lost }) => lost),
+      ...who,
+      because: differences
+        .filter((each) => each.collection === collection || each.collection === null)
+        .map(({ what, words }) => `${what}: ${words}`),
+    };
+  });
+  return documents.toSorted(
+    (a, b) => order.indexOf(a.danger) - order.indexOf(b.danger) || b.gained + b.lost - (a.gained + a.lost),
+  );
+}
+
+function dangerOf(all: readonly Effect[], sensitive: boolean): EffectDocument['danger'] {
+  const gaining = all.filter(({ gained }) => gained > 0);
+  if (gaining.length === 0) return 'less';
+  if (gaining.some(({ who }) => who.kind === 'visitor')) return 'visitors';
+  if (sensitive) return 'sensitive';
+  return gaining.some(({ operation }) => operation !== 'read') ? 'changes' : 'more';
+}
+
+/** The first by name. Without an unlock people are one entry, and no entry where they are few; nor is it told what is gained. */
+function named20(all: readonly Effect[], unlocked: boolean): Pick<EffectDocument, 'who' | 'others'> {
+  const entry = ({ who, was, is, gained, lost, more, less }: Effect): EffectDocument['who'][number] => ({
+    ...named(who, unlocked),
+    was,
+    is,
+    gained,
+    lost,
+    more: unlocked ? [...more] : [],
+    less: unlocked || who.kind !== 'person' ? [...less] : [],
+  });
+  const people = all.filter(({ who }) => who.kind === 'person');
+  const others = all.filter(({ who }) => who.kind !== 'person');
+  if (unlocked || people.length < FEW) {
+    const shown = [...others, ...(unlocked ? people : [])].map(entry);
+    return { who: shown.slice(0, NAMED), others: all.length - Math.min(NAMED, shown.length) };
+  }
+  return {
+    who: others.map(entry).slice(0, NAMED),
+    others: people.length + Math.max(0, others.length - NAMED),
+  };
+}
+
+function named({ kind, name }: Effect['who'], unlocked: boolean) {
+  return { kind, name: kind === 'person' && !unlocked ? null : name };
+}

@@ -1,0 +1,205 @@
+import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
+import type { EffectDocument, Preview } from '../../src/client/index.ts';
+import { sql } from '../../src/core/sql/fragment.ts';
+import { run } from '../../src/store/connection.ts';
+import { openWorld, type World } from '../support/world.ts';
+
+/** What a draft would change, told before, is what has changed once it is in force. */
+const rulebook = (rules: string, more = '') => `
+people { district text }
+collection hives {
+  code text required label
+  keeper ref people
+  state one of ("open", "closed") = "open"
+  notes text
+  price decimal sensitive
+  owned by keeper
+}
+collection crews { name text required label  lead ref people }
+role keeper
+role clerk
+role office
+rules people { people may read (name, district), update (name) when mine }
+rules crews { people may read (all)  office may update (all) }
+rules hives {
+  keeper may read (all), create (code), update (notes, state), delete when mine stamp keeper = me
+  ${rules}
+}
+test identity ada { name "Ada" email "ada@hollowoak.example" district "north" roles keeper }
+test identity ben { name "Ben" email "ben@hollowoak.example" district "south" roles keeper }
+test identity cleo { name "Cleo" email "cleo@hollowoak.example" district "north" roles clerk }
+test identity olga { name "Olga" roles office }
+${more}`;
+const before = rulebook(`
+  clerk may read (code, notes), update (state) when state = "open"
+  everybody may read (code) when keeper is missing
+  nobody but office may read (price) unless keeper = me`);
+const file = (text: string) => ({ files: [{ name: 'main.gate', text }] });
+const everybody = ['ada', 'ben', 'cleo', 'olga', 'visitor'];
+
+let world: World;
+beforeAll(async () => {
+  world = await openWorld(before);
+  await run(
+    world.database,
+    sql`insert into records.hives (id, code, keeper, state, notes, price, created_at, updated_at)
+      select gen_random_uuid(), 'H-' || lpad(n::text, 2, '0'),
+        case n % 4 when 0 then null else (select id from records.people where _identity = (array['ada', 'ben', 'cleo'])[n % 4]) end,
+        case when n % 3 = 0 then 'closed' else 'open' end, case when n % 5 > 0 then 'n' end, n, now(), now()
+      from generate_series(1, 40) as n`,
+  );
+});
+afterAll(() => world.close());
+beforeEach(() => world.desk.publish({ ...file(before), despite: 'each begins with the same' }));
+
+/** What everybody sees and may do, as the service serves it: `WHO read hives.code` → labels. */
+async function served(): Promise<Map<string, Set<string>>> {
+  const found = new Map<string, Set<string>>();
+  const add = (key: string, label: string) => found.set(key, (found.get(key) ?? new Set()).add(label));
+  for (const name of everybody) {
+    const looked = await world.desk.look('hives', name === 'visitor' ? null : name, {
+      limit: 100,
+      rights: true,
+    });
+    for (const record of looked.records) {
+      const label = (record.code ?? record.id) as string;
+      add(`${name} read hives`, label);
+      for (const field of Object.keys(record))
+        if (!['id', '_withheld', '_version'].includes(field)) add(`${name} read hives.${field}`, label);
+      const rights = looked.rights![record.id as string]!;
+      for (const field of rights.update) add(`${name} update hives.${field}`, label);
+      if (rights.update.length > 0) add(`${name} update hives`, label);
+      if (rights.delete) add(`${name} delete hives`, label);
+    }
+  }
+  return found;
+}
+
+/** Differences of two such maps, as the preview tells them. */
+function changed(
+  was: Map<string, Set<string>>,
+  is: Map<string, Set<string>>,
+): Record<string, [number, number]> {
+  const told: Record<string, [number, number]> = {};
+  for (const key of new Set([...was.keys(), ...is.keys()])) {
+    const [a, b] = [was.get(key) ?? new Set(), is.get(key) ?? new Set()];
+    const [gained, lost] = [
+      [...b].filter((each) => !a.has(each)).length,
+      [...a].filter((each) => !b.has(each)).length,
+    ];
+    if (gained + lost > 0) told[key] = [gained, lost];
+  }
+  return told;
+}
+
+const foretold = ({ effects }: Preview): Record<string, [number, number]> =>
+  Object.fromEntries(
+    effects!.flatMap(({ collection, operation, field, who }: EffectDocument) =>
+      who
+        .filter(() => collection === 'hives' && operation !== 'share')
+        .map(({ name, gained, lost }): [string, [number, number]] => [
+          `${name} ${operation} ${collection}${field === null ? '' : `.${field}`}`,
+          [gained, lost],
+        ]),
+    ),
+  );
+
+test.each([
+  [
+    'a rule is wider',
+    'clerk may read (code, notes, price), update (state)\n  everybody may read (code) when keeper is missing',
+  ],
+  [
+    'one condition for another',
+    `clerk may read (code, notes), update (state) when keeper.district = me.district
+    everybody may read (code) when keeper is missing or state = "open"
+    nobody but office may read (price) unless keeper = me`,
+  ],
+  [
+    'a fence comes',
+    `clerk may read (code, notes), update (state) when state = "open"
+    everybody may read (code) when keeper is missing
+    nobody but office may read (price, notes)
+    nobody may delete unless state = "closed"
+    nobody but clerk may update unless notes is present`,
+  ],
+  ['nothing is left', ''],
+  ['identities hold other roles', 'clerk may read (all)', 'role guest'],
+])('%s: what is foretold is what comes', async (_, rules, more = '') => {
+  const after = rulebook(rules, more).replace(more === '' ? '\u0000' : 'roles clerk', 'roles keeper');
+  const was = await served();
+  const foreseen = await world.desk.preview(file(after));
+  expect(await served(), 'nothing is saved').toEqual(was);
+  await world.desk.publish({ ...file(after), despite: 'to compare' });
+  const is = await served();
+  expect(foretold(foreseen)).toEqual(changed(was, is));
+  expect(Object.keys(foretold(foreseen)).length).toBeGreaterThan(2);
+});
+
+test('the worst comes first, who is locked out is named, and what nobody could change any more', async () => {
+  const after = before
+    .replace('everybody may read (code) when', 'everybody may read (code, price) when')
+    .replace(
+      'clerk may read (code, notes), update (state) when state = "open"',
+      'clerk may read (code) when state = "open" and keeper = me and code = "none"',
+    )
+    .replace('nobody but office may read (price) unless keeper = me', '')
+    .replace('office may update (all)', '');
+  await run(
+    world.database,
+    sql`insert into records.crews (id, name, created_at, updated_at) values (gen_random_uuid(), 'North', now(), now())`,
+  );
+  const report = await world.desk.preview(file(after));
+  expect(report.effects![0]).toMatchObject({
+    danger: 'visitors',
+    field: 'price',
+    operation: 'read',
+    sensitive: true,
+  });
+  expect(report.effects!.at(-1)).toMatchObject({ danger: 'less' });
+  expect(report.frozen).toEqual(['crews']);
+  expect(report.beside.find(({ operation }) => operation === 'delete')!.sentences).toEqual([
+    expect.stringContaining('keeper may read (all), create (code)'),
+  ]);
+  // Cleo still reads what has no keeper.
+  expect(report.lockedOut).toEqual([]);
+  const none = await world.desk.preview(file(rulebook('')));
+  expect(none.lockedOut).toEqual(
+    ['visitor', 'cleo', 'olga'].map((name) => expect.objectContaining({ name, collection: 'hives' })),
+  );
+});
+
+test('without an unlock nobody is named and no record that is gained; and what was not looked at is said', async () => {
+  await run(
+    world.database,
+    sql`insert into records.people (id, name, email, created_at, updated_at)
+      select gen_random_uuid(), 'P ' || n, 'p' || n || '@hollowoak.example', now(), now() from generate_series(1, 7) n`,
+  );
+  const { secret } = await world.desk.makeKey({ name: 'reviewer', level: 'author', areas: ['proof'] });
+  const after = file(
+    before.replace('everybody may read (code) when keeper is missing', 'people may read (code)'),
+  );
+  const asked = async (token: string) =>
+    (await world.ask('POST', '/v1/desk/preview', { token, body: after })).json as Preview;
+  const locked = JSON.stringify(await asked(secret));
+  expect(locked).not.toMatch(/p\d@hollowoak|P \d|"more":\["/);
+  expect(locked).toContain('after an unlock');
+  const open = await asked(world.deskToken);
+  const code = open.effects!.find(({ operation, field }) => operation === 'read' && field === 'code')!;
+  expect(code.who.filter(({ kind }) => kind === 'person')).toHaveLength(7);
+  expect(code.who.find(({ kind }) => kind === 'person')).toMatchObject({
+    gained: 30,
+    lost: 0,
+    more: [expect.stringMatching(/^H-/), expect.stringMatching(/^H-/)],
+  });
+  const other = await world.desk.preview(file(before.replace('notes text', 'notes text\n  size integer')));
+  expect(other).toMatchObject({
+    effects: null,
+    // What “(all)” says is more than it was.
+    differences: [
+      { what: 'field hives.size', how: 'new' },
+      { what: 'rule of hives', words: 'keeper may read, create, update, delete hives: read also size' },
+    ],
+    notCovered: [expect.stringContaining('nothing was counted'), expect.anything()],
+  });
+});
