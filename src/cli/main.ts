@@ -50,6 +50,50 @@ program
   .action(guarded(async () => (await import('./commands/serve.ts')).serve));
 
 program
+  .command('new')
+  .description(
+    'begin a rulebook: one collection, whose records belong to whoever makes them, two test identities, one trial',
+  )
+  .argument('<folder>', 'that is empty, or not there yet')
+  .option('--collection <name>', 'what the collection is called', 'notes')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/patterns.ts')).newRulebook));
+
+const pattern = program
+  .command('pattern')
+  .description('ready pieces of rulebook, written as ordinary sentences with a trial');
+pattern
+  .command('list')
+  .description('the gallery, and what each is told')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/patterns.ts')).patternList));
+const ofPattern = (command: Command) => {
+  command
+    .argument('<name>')
+    .requiredOption('--collection <name>', 'the collection that it is for')
+    .option('--folder <folder>', 'the folder of .gate files', '.');
+  for (const [name, about] of [
+    ['owner', 'the field that points at the owner'],
+    ['field', 'the field that it is about'],
+    ['value', 'the value that it is about'],
+    ['parent', 'the field that points at what a record belongs to'],
+    ['unit', 'the field that points at the unit'],
+    ['who', 'the field that points at whoever is on duty'],
+    ['from', 'the field that says when it begins'],
+    ['to', 'the field that says when it is over'],
+    ['role', 'the role'],
+  ])
+    command.option(`--${name} <name>`, about);
+  return command.addOption(asJson());
+};
+ofPattern(pattern.command('show'))
+  .description('what would be written')
+  .action(guarded(async () => (await import('./commands/patterns.ts')).patternShow));
+ofPattern(pattern.command('add'))
+  .description('write it into the folder')
+  .action(guarded(async () => (await import('./commands/patterns.ts')).patternAdd));
+
+program
   .command('check')
   .description('check a rulebook: every error of every file with its place, and advice on what is doubtful')
   .argument('[paths...]', 'folders of .gate files, or files, together one rulebook', ['.'])
@@ -83,7 +127,7 @@ program
     'what these files would change: in words, and in numbers of records for everybody; nothing is saved',
   )
   .argument('[paths...]', 'folders of .gate files, or files', ['.'])
-  .option('--version <number>', 'look at an old version instead, as before “firmgate restore”')
+  .option('--of <version>', 'look at an old version instead, as before “firmgate restore”')
   .option('--all', 'also what is in force for the same operations')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/preview.ts')).preview));
@@ -122,7 +166,7 @@ program
   .command('export')
   .description('write the files of a published version into a folder, byte for byte')
   .argument('<folder>')
-  .option('--version <number>', 'left out: the version in force')
+  .option('--of <version>', 'left out: the version in force')
   .option('--overwrite', 'write over files that differ')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/history.ts')).exportFiles));

@@ -123,13 +123,13 @@ test('what differs is told by sentence and declaration, whatever the layout, and
     ['changed', 'role inspector', '“role inspector” is “role inspector "Looks"” now'],
     ['new', 'field hives.size', 'new: size integer'],
     ['new', 'role taster', 'new: role taster'],
-    ['new', 'rule of hives', 'people may now also read hives'],
+    ['new', 'rule of hives', 'people may now also read (code)'],
     [
       'changed',
       'rule of hives',
       'inspector may read, delete hives: read also notes; when notes != "well", and no longer when notes = "sick"',
     ],
-    ['gone', 'rule of hives', 'keeper may no longer read hives when mine, unless another rule lets them'],
+    ['gone', 'rule of hives', 'keeper may no longer read (all) when mine, unless another rule lets them'],
     ['new', 'fence of hives', 'a new fence: nobody but keeper may delete unless notes is missing'],
     ['gone', 'fence of hives', 'a fence is gone: nobody but inspector may delete'],
   ]);

@@ -184,7 +184,7 @@ describe('the console', () => {
         'keeper may read (code), create (code, apiary',
       ),
     }));
-    await world.desk.publish({ files });
+    await world.desk.publish({ files, despite: 'its trials speak of what it was' });
     await page.reload();
     await page.getByText('Rulebook version 2').waitFor();
     await side('left').getByText('withheld').first().waitFor();

@@ -179,11 +179,10 @@ export async function restore(
 export async function exportFiles(
   output: Output,
   folder: string,
-  options: { readonly version?: string; readonly overwrite?: boolean },
+  options: { readonly of?: string; readonly overwrite?: boolean },
 ): Promise<void> {
   const client = await deskClient();
-  const version =
-    options.version === undefined ? await inForce(client) : wholeNumber('--version', options.version, 1);
+  const version = options.of === undefined ? await inForce(client) : wholeNumber('--of', options.of, 1);
   const { files } = await client.version(version);
   for (const { name } of files)
     // What somebody once published is not trusted with where it is written.

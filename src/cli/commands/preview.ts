@@ -10,12 +10,12 @@ import { tell } from './history.ts';
 export async function preview(
   output: Output,
   paths: readonly string[],
-  options: { readonly version?: string; readonly all?: boolean },
+  options: { readonly of?: string; readonly all?: boolean },
 ): Promise<void> {
   const request =
-    options.version === undefined
+    options.of === undefined
       ? { files: readRulebook(paths) }
-      : { restores: wholeNumber('--version', options.version, 1) };
+      : { restores: wholeNumber('--of', options.of, 1) };
   const client = await deskClient();
   const report = await withProgress((show) => client.preview(request, show));
   output.data(report);
@@ -56,13 +56,16 @@ function tellEffects(output: Output, { effects, looked }: Preview): void {
     return;
   }
   output.line(output.paint.faint(`on the records that are there, for ${whom}`));
+  const rows = together(effects);
+  const aligned = (count: number, of: (each: EffectDocument) => number) =>
+    String(count).padStart(Math.max(...rows.map(([each]) => String(of(each)).length)));
   output.table(
     ['', 'what', 'gained', 'lost', 'who'],
-    together(effects).map(([first, names]) => [
+    rows.map(([first, names]) => [
       words[first.danger],
       `${first.operation} ${first.collection} (${names.join(', ')})`,
-      String(first.gained),
-      String(first.lost),
+      aligned(first.gained, ({ gained }) => gained),
+      aligned(first.lost, ({ lost }) => lost),
       whoOf(first),
     ]),
   );

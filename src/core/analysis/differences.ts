@@ -186,9 +186,10 @@ function ruleWords(was: Sentence | null, is: Sentence | null): string {
   const rule = (is ?? was) as Rule & Sentence;
   const may = `${audienceWords(rule)} may`;
   const does = `${[...rule.operations.keys()].join(', ')} ${rule.collection}`;
-  if (was === null) return `${may} now also ${does}${whenOf(rule)}`;
-  if (is === null)
-    return `${audienceWords(rule)} may no longer ${does}${whenOf(rule)}, unless another rule lets them`;
+  const said = plain(rule.text).replace(/^.*?\bmay /, '');
+  const rest = /^[a-z_, ]+$/.test(said) ? `${said} ${rule.collection}` : said;
+  if (was === null) return `${may} now also ${rest}`;
+  if (is === null) return `${audienceWords(rule)} may no longer ${rest}, unless another rule lets them`;
   const parts = changedFields(was, is);
   const [before, now] = [whenOf(was as Rule), whenOf(rule)];
   if (before !== now)

@@ -44,11 +44,11 @@ export async function previewAnswer(
 }
 
 function notCovered(found: Effects | null, alike: boolean, unlocked: boolean, draft: Rulebook): string[] {
-  const actions = draft.actions.size > 0 ? ', and actions,' : '';
+  const alone = draft.actions.size > 0 ? 'creating and actions are' : 'creating is';
   return [
     ...(alike
       ? [
-          `creating${actions} is told in words alone`,
+          `${alone} told in words alone`,
           'an update is judged for each record as it is, not for what somebody may write into it',
           'what roles and attributes from a token would change is not known',
         ]
