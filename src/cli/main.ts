@@ -246,7 +246,7 @@ program
   .description(
     'why an identity may or may not do something: each rule, each part, what would change the answer',
   )
-  .argument('<identity>', 'a test identity, or “visitor”')
+  .argument('<identity>', 'a test identity, or “visitor”; a person by address or id, after an unlock')
   .argument('<operation>', 'read, create, update, delete, or an action')
   .argument('<collection>')
   .argument('[record-and-values...]', 'the record by id or label, then field=value of what is supplied')

@@ -103,6 +103,39 @@ test('an old version is in force again at once, as a new one; what it does not k
   );
 });
 
+test('a role that people hold is not taken away unseen, and not silently held again when it comes back', async () => {
+  const text = rulebook(own);
+  const without = text.replace('role inspector\n', '');
+  await world.desk.publish({ files: files(text) });
+  const person = await world.desk.addPerson({ name: 'Stella', email: 'stella@hollowoak.example' });
+  await world.desk.changeRoles({ people: [person.id], give: [{ role: 'inspector' }] });
+  expect((await world.desk.preview({ files: files(without) })).roles).toEqual([
+    { role: 'inspector', how: 'gone', holders: 1 },
+  ]);
+  const { version: before } = await inForce();
+  expect((await world.desk.publish({ files: files(without) })).notes).toEqual([
+    'the role “inspector” is gone: 1 person had it, and it gives them nothing any more',
+  ]);
+  expect((await world.desk.person(person.id)).held).toEqual([]);
+  // Restored it is held as it was; put in anew, by nobody.
+  expect((await world.desk.publish({ restores: before })).notes).toEqual([
+    'the role “inspector” is back: 1 person who had it has it again',
+  ]);
+  expect((await world.desk.person(person.id)).held).toEqual(['inspector']);
+  await world.desk.publish({ files: files(without) });
+  expect((await world.desk.preview({ files: files(text) })).roles).toEqual([
+    { role: 'inspector', how: 'back', holders: 1 },
+  ]);
+  expect((await world.desk.publish({ files: files(`${text}// anew`) })).notes).toEqual([
+    'the role “inspector” is back, and 1 person who had it before it went has it no longer: give it again where it is meant',
+  ]);
+  expect((await world.desk.person(person.id)).held).toEqual([]);
+  expect((await world.desk.audit({ action: 'role.forget' })).entries[0]).toMatchObject({
+    subject: 'inspector',
+    detail: { people: 1 },
+  });
+});
+
 test('what differs is told by sentence and declaration, whatever the layout, and in words', () => {
   const checked = (text: string) => {
     const found = checkRulebook(files(text));

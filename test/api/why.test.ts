@@ -133,6 +133,26 @@ describe('why', () => {
     });
   });
 
+  test('speaks of a person of the application to publishers who have unlocked, and it is on record before it is told', async () => {
+    const { people } = await world.desk.people({ search: 'alma.1@' });
+    const { email, id } = people[0]!;
+    const asked = { as: email!, operation: 'read', collection: 'hives', record: 'OAK-001' };
+    await world.desk.lock();
+    await expect(world.desk.why(asked)).rejects.toMatchObject({ problem: { type: '/problems/locked' } });
+    await world.desk.unlock('somebody asked why', 10);
+    const why = await world.desk.why(asked);
+    expect(why).toMatchObject({ allowed: false, served: { allowed: false } });
+    expect(why.stages.length).toBeGreaterThan(0);
+    expect(await world.desk.why({ ...asked, as: id })).toMatchObject({ allowed: false });
+    const { entries } = await world.desk.audit({ action: 'look.why' });
+    expect(entries[0]).toMatchObject({ reason: 'somebody asked why', detail: { as: id, operation: 'read' } });
+    await expect(world.desk.why({ ...asked, as: 'nobody@hollowoak.example' })).rejects.toMatchObject({
+      problem: { type: '/problems/not-found' },
+    });
+    const { secret } = await world.desk.makeKey({ name: 'looker', level: 'author', areas: ['look'] });
+    expect((await world.ask('POST', '/v1/desk/why', { token: secret, body: asked })).status).toBe(403);
+  });
+
   test('is for staff alone', async () => {
     const body = { as: 'ada', operation: 'read', collection: 'hives', record: 'OAK-101' };
     expect((await world.ask('POST', '/v1/desk/why', { body })).status).toBe(401);

@@ -32,6 +32,16 @@ export async function preview(
   output.line();
   output.line(strong('What it does'));
   tellEffects(output, report);
+  for (const { role, how, holders } of report.roles) {
+    const people = holders === 1 ? '1 person' : `${holders} people`;
+    output.line(
+      bad(
+        how === 'gone'
+          ? `! the role “${role}” would be gone: ${people} ${holders === 1 ? 'holds' : 'hold'} it`
+          : `! the role “${role}” would be back, held by nobody: ${people} held it before it went`,
+      ),
+    );
+  }
   for (const { kind, name, collection } of report.lockedOut)
     output.line(
       bad(

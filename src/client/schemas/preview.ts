@@ -69,6 +69,11 @@ export const previewSchema = z
       }),
     ),
     frozen: z.array(z.string()).describe('Collections that nobody who was looked at could change any more'),
+    roles: z
+      .array(z.object({ role: z.string(), how: z.enum(['gone', 'back']), holders: z.int() }))
+      .describe(
+        'Roles that people hold and that would be gone; or that would be back, and are then held by nobody',
+      ),
     looked: z.object({ identities: z.int(), people: z.int() }),
     notCovered: z.array(z.string()).describe('What was not looked at, in sentences'),
   })

@@ -4,7 +4,11 @@ const truth = z.boolean().nullable().describe('null: unknown, because something 
 
 export const whyRequestSchema = z
   .strictObject({
-    as: z.string().min(1).max(100).describe('A test identity, or “visitor”'),
+    as: z
+      .string()
+      .min(1)
+      .max(320)
+      .describe('A test identity, or “visitor”; or a person, by address or id, which takes an unlock'),
     operation: z
       .string()
       .min(1)

@@ -3,6 +3,7 @@ import { differencesBetween, type Difference } from '../../core/analysis/differe
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { fieldOf } from '../../core/types/schema.ts';
 import type { Database } from '../../store/connection.ts';
+import { roleChanges } from '../../store/publish/index.ts';
 import { effectsOf, type Effect, type Effects } from '../../store/preview/index.ts';
 import { describeSchema } from './drafts.ts';
 
@@ -38,6 +39,7 @@ export async function previewAnswer(
       collection,
     })),
     frozen: [...(found?.frozen ?? [])],
+    roles: await roleChanges(database, inForce, draft),
     looked: found?.looked ?? { identities: 0, people: 0 },
     notCovered: notCovered(found, alike, unlocked, draft),
   };

@@ -9,7 +9,9 @@ import type { Database } from '../../store/connection.ts';
 import { identityPeople } from '../../store/desk.ts';
 import { findByLabel } from '../../store/publish/index.ts';
 import { currentValues, type WhyQuestion } from '../../store/explanation.ts';
+import type { Person } from '../../store/people/index.ts';
 import { answerWhy } from '../../store/why.ts';
+import { credentialsOf } from './who.ts';
 import { Problem } from '../problems/problem.ts';
 
 /** Answers `why` for staff; every name that does not exist is named, with the nearest that does. */
@@ -18,13 +20,13 @@ export async function whyAnswer(
   rulebook: Rulebook,
   request: WhyRequest,
   showSensitive: boolean,
+  person: Person | null = null,
 ): Promise<WhyDocument> {
   const { as } = request;
-  knownName('as', as, [...rulebook.identities.keys(), 'visitor'], 'test identity');
+  if (person === null) knownName('as', as, [...rulebook.identities.keys(), 'visitor'], 'test identity');
   const question = await whyQuestion(database, rulebook, request);
   const name = as === 'visitor' ? 'the visitor' : as;
-  const credentials =
-    as === 'visitor' ? ({ kind: 'visitor' } as const) : ({ kind: 'test identity', name: as } as const);
+  const credentials = person === null ? credentialsOf(as) : ({ kind: 'person', id: person.id } as const);
   const answer = await answerWhy(database, rulebook, credentials, question, { name, showSensitive });
   if (answer === 'no record')
     throw fault('record', `${request.collection} has no record “${request.record}”`);
@@ -33,7 +35,15 @@ export async function whyAnswer(
       allowed: false,
       summary: `${name} may not ${request.operation} anything: deactivated, so every request of theirs is answered with 401`,
       stages: [],
-      remedies: [{ kind: 'value', text: `if “deactivated” were not in the block of ${name}` }],
+      remedies: [
+        {
+          kind: 'value',
+          text:
+            person === null
+              ? `if “deactivated” were not in the block of ${name}`
+              : 'if they were let in again',
+        },
+      ],
       served: null,
     };
   return { ...(answer.why as unknown as WhyDocument), served: answer.served };

@@ -86,7 +86,14 @@ export const proofOperations: Operations = {
       tag: 'desk',
       body: { schema: whyRequestSchema, types: json },
       answers: { 200: whySchema },
-      problems: [...deskProblems, 'too-many-records', 'too-large', 'unsupported-media-type'],
+      problems: [
+        ...deskProblems,
+        'locked',
+        'not-found',
+        'too-many-records',
+        'too-large',
+        'unsupported-media-type',
+      ],
     },
   },
   '/v1/desk/mutations': {

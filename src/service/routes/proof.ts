@@ -18,13 +18,17 @@ import { mutateAnswer } from '../answers/mutate.ts';
 import { sweepAnswer } from '../answers/sweep.ts';
 import { credentialsOf } from '../answers/who.ts';
 import { knownName, recordNamed, whyAnswer } from '../answers/why.ts';
-import { actorOf, atLeast } from '../identity/principal.ts';
+import { personNamed } from '../answers/people.ts';
+import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
 import { jsonReader } from '../input/body.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { send } from './records.ts';
 import { jsonBody, offer, offerReport } from './route.ts';
+
+/** RFC 9562. */
+const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i;
 
 /** A rulebook is larger than a record: 500 files of ordinary length. */
 export const rulebookBody = jsonReader('16mb');
@@ -142,10 +146,14 @@ export function offerProof(
         const { level } = atLeast(response, 'viewer', 'look');
         const asked = parseInput(whyRequestSchema, jsonBody(request, ['application/json']));
         const { rulebook } = await rulebookOf(undefined);
-        const why = await whyAnswer(database, rulebook, asked, level === 'manager');
         const { as, operation, collection, record } = asked;
+        // Of somebody of the application more is told than they themselves are: with a reason, and on record before it is.
+        const ofPerson = as.includes('@') || UUID.test(as);
+        const actor = ofPerson ? await unlocked(database, response, 'publisher', 'look') : actorOf(response);
+        const person = ofPerson ? await personNamed(database, as) : null;
         const subject = record === undefined ? collection : `${collection} ${record}`;
-        await note(database, actorOf(response), 'look.why', subject, { as, operation });
+        await note(database, actor, 'look.why', subject, { as, operation });
+        const why = await whyAnswer(database, rulebook, asked, level === 'manager', person);
         send(response, 200, why);
       },
     },

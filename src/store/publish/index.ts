@@ -2,14 +2,15 @@ import { checkRulebook } from '../../core/check/index.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Source } from '../../core/language/source.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
-import type { Schema } from '../../core/types/schema.ts';
 import { UTC } from '../../core/types/time.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { syncIdentities } from './identities.ts';
+import { settleRoles } from './roles.ts';
 import { indexSearched, shapeTables } from './tables.ts';
 
+export { roleChanges } from './roles.ts';
 export { countRecords } from './tables.ts';
 export { findByLabel, syncIdentities } from './identities.ts';
 
@@ -126,11 +127,16 @@ export async function publish(
       const { notes } = await syncIdentities(transaction, rulebook);
       return { version: last.version, changed: false, setAside: [], notes };
     }
-    const before = last === undefined ? null : await publishedSchema(transaction, last.version);
-    const { setAside } = await shapeTables(transaction, rulebook.schema, before);
+    const before = last === undefined ? null : await publishedRulebook(transaction, last.version);
+    const { setAside } = await shapeTables(transaction, rulebook.schema, before?.schema ?? null);
     await indexSearched(transaction, rulebook);
     await knowTimeZone(transaction, rulebook.timeZone);
-    const { notes } = await syncIdentities(transaction, rulebook);
+    const roles =
+      before === null
+        ? []
+        : await settleRoles(transaction, before, rulebook, actor, { restoring: restores !== null });
+    const synced = await syncIdentities(transaction, rulebook);
+    const notes = [...roles, ...synced.notes];
     const { refuted, trials } = await verify(transaction, rulebook);
     if (refuted.length > 0) throw new PublishRefused(refuted);
     // On an empty database, before the first records, trials have nothing to try.
@@ -183,9 +189,9 @@ export async function publishedFiles(on: Executor, version: number): Promise<Sou
   return row?.files ?? null;
 }
 
-/** The collections of a version; null where this service cannot read it any more. */
-async function publishedSchema(on: Executor, version: number): Promise<Schema | null> {
+/** A published version; null where this service cannot read it any more. */
+async function publishedRulebook(on: Executor, version: number): Promise<Rulebook | null> {
   const files = await publishedFiles(on, version);
   const checked = files === null ? null : checkRulebook(files);
-  return checked?.ok === true ? checked.rulebook.schema : null;
+  return checked?.ok === true ? checked.rulebook : null;
 }
