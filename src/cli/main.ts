@@ -510,6 +510,32 @@ keys
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/keys.ts')).keysRevoke));
 
+const owners = program.command('owners').description('records that nobody owns, and whose they are to be');
+owners
+  .command('show', { isDefault: true })
+  .description('how many have no owner, since when, and some of them')
+  .argument('<collection>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/owners.ts')).ownersShow));
+owners
+  .command('assign')
+  .description('give an owner to records that have none, all or nothing; it can be undone')
+  .argument('<collection>')
+  .option('--to <person>', 'all to this person, by address or id')
+  .option('--by <path>', 'to whoever this path from the record leads to, such as apiary.host')
+  .option('--list <file>', 'CSV: the label or id of a record, and a person')
+  .option('--where <condition>', 'only records for which this is true')
+  .option('--field <name>', 'the field, where “owned by” names several')
+  .option('--look', 'say what it would do, and save nothing')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/owners.ts')).ownersAssign));
+owners
+  .command('undo')
+  .description('take an assignment back, as long as nobody has changed its records since')
+  .argument('<assignment>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/owners.ts')).ownersUndo));
+
 const audit = program.command('audit').description('who did what, when, from where, with what reason');
 const filtered = (command: Command) =>
   command

@@ -55,11 +55,13 @@ import {
   type KeyRequest,
   type Level,
 } from './schemas/staff.ts';
+import { assignedSchema, ownerlessSchema, undoneSchema, type OwnerAssignment } from './schemas/owners.ts';
 import { previewSchema, type PreviewRequest } from './schemas/preview.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
 
 export type * from './schemas/desk.ts';
+export type * from './schemas/owners.ts';
 export type * from './schemas/preview.ts';
 export type * from './schemas/problems.ts';
 export type * from './schemas/records.ts';
@@ -325,6 +327,27 @@ export class GateClient {
 
   async removeLogin(named: string, issuer: string, subject: string): Promise<void> {
     await this.#send('DELETE', `${personPath(named)}/logins${query({ issuer, subject })}`);
+  }
+
+  /** The records of a collection that nobody owns. */
+  ownerless(collection: string) {
+    return this.#call('GET', `/v1/desk/owners/${encodeURIComponent(collection)}`, ownerlessSchema);
+  }
+
+  /** Gives owners to records that have none, all or nothing. */
+  assignOwners(collection: string, assignment: OwnerAssignment) {
+    return this.#call('POST', `/v1/desk/owners/${encodeURIComponent(collection)}`, assignedSchema, {
+      body: assignment,
+    });
+  }
+
+  /** Takes such an assignment back, as long as nobody has changed its records since. */
+  undoOwners(assignment: string) {
+    return this.#call(
+      'DELETE',
+      `/v1/desk/owners/assignments/${encodeURIComponent(assignment)}`,
+      undoneSchema,
+    );
   }
 
   async roles() {

@@ -125,6 +125,11 @@ export const problemTypes = {
     title: 'Trials of this rulebook fail',
     next: 'Each of “errors” is one. Correct the rules or the trial, or publish all the same, with a reason (“despite”).',
   },
+  'cannot-undo': {
+    status: 409,
+    title: 'It cannot be undone any more',
+    next: '“errors” says why. Nothing was changed.',
+  },
   'too-many-shares': {
     status: 409,
     title: 'There are too many shares already',

@@ -1,3 +1,9 @@
+import {
+  assignedSchema,
+  ownerAssignmentSchema,
+  ownerlessSchema,
+  undoneSchema,
+} from '../../client/schemas/owners.ts';
 import { groupRolesSchema, groupSchema, groupsSchema } from '../../client/schemas/groups.ts';
 import {
   inviteReportSchema,
@@ -106,6 +112,39 @@ export const peopleOperations: Operations = {
       body: { schema: roleChangeSchema, types: json },
       answers: { 200: rolePreviewSchema },
       problems: [...deskProblems, 'unsupported-media-type', 'too-large', 'managed-by-rulebook'],
+    },
+  },
+  '/v1/desk/owners/{collection}': {
+    get: {
+      id: 'ownerless',
+      summary: 'Records that nobody owns, by what the collection says of its owners',
+      tag: 'desk',
+      answers: { 200: ownerlessSchema },
+      problems: [...deskProblems, 'not-found'],
+    },
+    post: {
+      id: 'assignOwners',
+      summary: 'Give owners to records that have none, all or nothing; it can be undone',
+      tag: 'desk',
+      body: { schema: ownerAssignmentSchema, types: json },
+      answers: { 200: assignedSchema },
+      problems: [
+        ...deskProblems,
+        'locked',
+        'not-found',
+        'value-taken',
+        'too-large',
+        'unsupported-media-type',
+      ],
+    },
+  },
+  '/v1/desk/owners/assignments/{id}': {
+    delete: {
+      id: 'undoOwners',
+      summary: 'Take an assignment of owners back, as long as nobody has changed its records since',
+      tag: 'desk',
+      answers: { 200: undoneSchema },
+      problems: [...deskProblems, 'locked', 'not-found', 'cannot-undo'],
     },
   },
   '/v1/desk/roles': {

@@ -24,6 +24,7 @@ import { offerGroups } from './groups.ts';
 import { offerInvitations, type PostOffice } from './invitations.ts';
 import { offerPeople } from './people.ts';
 import { offerProof } from './proof.ts';
+import { offerOwners } from './owners.ts';
 import { offerPublications } from './publications.ts';
 import { send } from './records.ts';
 import { offer } from './route.ts';
@@ -117,6 +118,7 @@ export function deskRoutes(
   offerAudit(router, database);
   const inForce = async () => rulebooks.inForce((await present()).version);
   offerPeople(router, database, inForce);
+  offerOwners(router, database, inForce);
   offerGroups(router, database, inForce);
   offerInvitations(router, database, inForce, postOffice);
   offerDeskShares(router, database);

@@ -13,6 +13,7 @@ import * as ninth from './0009-claimed-addresses.ts';
 import * as tenth from './0010-plain-storage.ts';
 import * as eleventh from './0011-shares-by-target.ts';
 import * as twelfth from './0012-history.ts';
+import * as thirteenth from './0013-owner-assignments.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -27,6 +28,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0010-plain-storage': tenth,
   '0011-shares-by-target': eleventh,
   '0012-history': twelfth,
+  '0013-owner-assignments': thirteenth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

@@ -1,5 +1,5 @@
 import { sql, value } from '../../core/sql/fragment.ts';
-import { peopleTable } from '../../core/sql/identifiers.ts';
+import { peopleTable, recordKeys } from '../../core/sql/identifiers.ts';
 import { atTheMachine, note } from '../audit/index.ts';
 import { run, type Executor } from '../connection.ts';
 
@@ -19,4 +19,13 @@ export async function takeBackClaims(on: Executor, email: string): Promise<void>
       email: { was: email, is: null },
       because: 'its owner has come',
     });
+}
+
+/** Those of these people whose address they entered for themselves, and nobody has verified: it identifies nobody. */
+export async function claimedAmong(on: Executor, ids: readonly string[]): Promise<ReadonlySet<string>> {
+  const rows = await run<{ id: string }>(
+    on,
+    sql`select id from ${peopleTable} where id = any(${recordKeys(ids)}) and _email_claimed and not _email_verified`,
+  );
+  return new Set(rows.map(({ id }) => id));
 }

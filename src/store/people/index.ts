@@ -11,3 +11,4 @@ export {
 export { previewChange } from './preview.ts';
 export { applyRoles, changeRoles, type RoleChange } from './roles.ts';
 export { admitNewcomer, nameSaid } from './newcomer.ts';
+export { claimedAmong } from './claimed.ts';
