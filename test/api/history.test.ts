@@ -97,6 +97,9 @@ test('an old version is in force again at once, as a new one; what it does not k
   expect((await world.ask('GET', '/v1/records/hives')).json.records).toEqual([]);
   expect(await world.desk.publish({ restores: 1 })).toMatchObject({ changed: false });
   await expect(world.desk.publish({ restores: 99 })).rejects.toMatchObject(refused('malformed-request'));
+  await expect(world.desk.publish({ restores: 1, message: 'a\u001B[31mred' })).rejects.toMatchObject(
+    refused('malformed-request'),
+  );
   await expect(world.desk.publish({} as never)).rejects.toMatchObject(refused('malformed-request'));
   await expect(world.desk.publish({ restores: 1, files: files('role x') })).rejects.toMatchObject(
     refused('malformed-request'),

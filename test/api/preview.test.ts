@@ -184,6 +184,19 @@ test('without an unlock nobody is named and no record that is gained; and what w
   const locked = JSON.stringify(await asked(secret));
   expect(locked).not.toMatch(/p\d@hollowoak|P \d|"more":\["/);
   expect(locked).toContain('after an unlock');
+  // Of three people not even a number is told: that would tell of each.
+  const rule = 'everybody may read (code) when keeper is missing';
+  const few = file(before.replace(rule, `${rule}\n  people may read (code) when me.name = "P 1"`));
+  const told = await world.ask('POST', '/v1/desk/preview', { token: secret, body: few });
+  const ofFew = (told.json as Preview).effects!.filter(
+    ({ collection, field, gained }) => collection === 'hives' && field === 'code' && gained > 0,
+  );
+  expect(ofFew).toEqual([]);
+  expect(told.text).toContain('what fewer than 5 people gain or lose');
+  const seen = (await world.desk.preview(few)).effects!.find(
+    ({ field, gained }) => field === 'code' && gained > 0,
+  );
+  expect(seen!.who.map(({ name }) => name)).toContain('p1@hollowoak.example');
   const open = await asked(world.deskToken);
   const code = open.effects!.find(({ operation, field }) => operation === 'read' && field === 'code')!;
   expect(code.who.filter(({ kind }) => kind === 'person')).toHaveLength(7);

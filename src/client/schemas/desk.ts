@@ -11,6 +11,13 @@ export const rulebookFilesSchema = z
   })
   .meta({ id: 'RulebookFiles', description: 'All .gate files of a rulebook' });
 
+/** A text for people, that a terminal shows as it is. */
+const oneLine = z
+  .string()
+  .trim()
+  .max(500)
+  .regex(/^\P{Cc}*$/u, { error: 'must be one line without control characters' });
+
 /** What can be said of a publication. */
 export const publicationSchema = z
   .strictObject({
@@ -29,12 +36,9 @@ export const publicationSchema = z
       .max(2_147_483_647)
       .optional()
       .describe('The version that this was made from, 0 for none; refused where another is in force'),
-    message: z.string().trim().min(1).max(500).optional(),
-    despite: z
-      .string()
-      .trim()
+    message: oneLine.min(1).optional(),
+    despite: oneLine
       .min(3)
-      .max(500)
       .optional()
       .describe('Why it is to be published though trials fail; kept in the audit trail'),
   })

@@ -34,10 +34,7 @@ export async function previewAnswer(
     differences,
     beside: besideOf(inForce, differences),
     effects: found === null ? null : effectDocuments(draft, found.effects, differences, unlocked),
-    lockedOut: (found?.lockedOut ?? []).map(({ who, collection }) => ({
-      ...named(who, unlocked),
-      collection,
-    })),
+    lockedOut: shownLockedOut(found?.lockedOut ?? [], unlocked),
     frozen: [...(found?.frozen ?? [])],
     roles: await roleChanges(database, inForce, draft),
     looked: found?.looked ?? { identities: 0, people: 0 },
@@ -61,7 +58,11 @@ function notCovered(found: Effects | null, alike: boolean, unlocked: boolean, dr
       ? [`${found.left} people were not looked at: for each set of roles somebody was`]
       : []),
     'whether it is wider or narrower for records and people that there could be is not decided here: prove invariants for that',
-    ...(unlocked ? [] : ['people by name, and which records are gained, are shown after an unlock']),
+    ...(unlocked
+      ? []
+      : [
+          `people by name, which records are gained, and what fewer than ${FEW} people gain or lose, are shown after an unlock`,
+        ]),
   ];
 }
 
@@ -98,28 +99,47 @@ function effectDocuments(
     const key = JSON.stringify([each.collection, each.operation, each.field]);
     groups.set(key, [...(groups.get(key) ?? []), each]);
   }
-  const documents = [...groups.values()].map((all): EffectDocument => {
+  const documents = [...groups.values()].flatMap((found): EffectDocument[] => {
+    const all = unlocked ? found : withoutFew(found);
+    if (all.length === 0) return [];
     const { collection, operation, field } = all[0]!;
     const sensitive = field !== null && fieldOf(rulebook.schema, collection, field)?.sensitive === true;
     const sum = (of: (each: Effect) => number) => all.reduce((before, each) => before + of(each), 0);
     const who = named20(all, unlocked);
-    return {
-      collection,
-      operation,
-      field,
-      sensitive,
-      danger: dangerOf(all, sensitive),
-      gained: sum(({ gained }) => gained),
-      lost: sum(({ lost }) => lost),
-      ...who,
-      because: differences
-        .filter((each) => each.collection === collection || each.collection === null)
-        .map(({ what, words }) => `${what}: ${words}`),
-    };
+    return [
+      {
+        collection,
+        operation,
+        field,
+        sensitive,
+        danger: dangerOf(all, sensitive),
+        gained: sum(({ gained }) => gained),
+        lost: sum(({ lost }) => lost),
+        ...who,
+        because: differences
+          .filter((each) => each.collection === collection || each.collection === null)
+          .map(({ what, words }) => `${what}: ${words}`),
+      },
+    ];
   });
   return documents.toSorted(
     (a, b) => order.indexOf(a.danger) - order.indexOf(b.danger) || b.gained + b.lost - (a.gained + a.lost),
   );
+}
+
+/** Numbers of very few people tell of each of them. */
+function withoutFew<T extends { readonly who: Effect['who'] }>(all: readonly T[]): readonly T[] {
+  const people = all.filter(({ who }) => who.kind === 'person');
+  return people.length < FEW ? all.filter(({ who }) => who.kind !== 'person') : all;
+}
+
+function shownLockedOut(all: Effects['lockedOut'], unlocked: boolean): Preview['lockedOut'] {
+  const collections = [...new Set(all.map(({ collection }) => collection))];
+  const shown = collections.flatMap((collection) => {
+    const of = all.filter((each) => each.collection === collection);
+    return unlocked ? of : withoutFew(of);
+  });
+  return shown.map(({ who, collection }) => ({ ...named(who, unlocked), collection }));
 }
 
 function dangerOf(all: readonly Effect[], sensitive: boolean): EffectDocument['danger'] {
@@ -143,9 +163,9 @@ function named20(all: readonly Effect[], unlocked: boolean): Pick<EffectDocument
   });
   const people = all.filter(({ who }) => who.kind === 'person');
   const others = all.filter(({ who }) => who.kind !== 'person');
-  if (unlocked || people.length < FEW) {
-    const shown = [...others, ...(unlocked ? people : [])].map(entry);
-    return { who: shown.slice(0, NAMED), others: all.length - Math.min(NAMED, shown.length) };
+  if (unlocked) {
+    const shown = [...others, ...people].map(entry);
+    return { who: shown.slice(0, NAMED), others: Math.max(0, shown.length - NAMED) };
   }
   return {
     who: others.map(entry).slice(0, NAMED),
