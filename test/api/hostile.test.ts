@@ -401,8 +401,8 @@ test('no request holds up the others, as large, deep or intricate as it may be',
       .map(([name, ms]) => `${name} ${ms.toFixed(0)} ms`)
       .join(', ')}`,
   );
-  // The mark is 50 ms on an idle machine; this limit is for what grows without bound.
-  expect(delays[0]![1]).toBeLessThan(500);
+  // The mark is 50 ms on an idle machine; this limit is for what grows without bound, on one that is busy with other tests.
+  expect(delays[0]![1]).toBeLessThan(1_500);
 });
 
 /** Values that requests are made of: ordinary ones, and what breaks readers. */
