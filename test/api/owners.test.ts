@@ -146,15 +146,17 @@ test('a list is taken whole or not at all: every bad line is named, and an addre
     'H-5',
     'H-6,mallory@hollowoak.example',
     '"H-7",BERT@hollowoak.example',
+    '01a21b2b-b98c-7728-a232-63e4260f37f2,alma@hollowoak.example',
   ].join('\r\n');
   await expect(world.desk.assignOwners('hives', { list })).rejects.toMatchObject(
     refused('malformed-request', [
-      { message: '3 of 8 lines are good; nothing was saved' },
+      { message: '3 of 9 lines are good; nothing was saved' },
       { message: 'line 3: hives has no record “H-99”' },
       { message: 'line 4: there is no one person “nobody@hollowoak.example”' },
       { message: 'line 5: “H-2” stands in line 1, too' },
       { message: expect.stringMatching(/^line 6: it takes two cells/) },
       { message: expect.stringMatching(/^line 7: the address “mallory@hollowoak.example” was entered/) },
+      { message: 'line 9: hives has no record “01a21b2b-b98c-7728-a232-63e4260f37f2”' },
     ]),
   );
   expect(await keepers()).toEqual(was);

@@ -7,9 +7,14 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { PEOPLE, type Collection } from '../../core/types/schema.ts';
 import { note } from '../../store/audit/index.ts';
 import type { Database } from '../../store/connection.ts';
-import { assignOwners, ownerless, undoAssignment, type NewOwner } from '../../store/owners/index.ts';
+import {
+  assignOwners,
+  ownerless,
+  recordsNamed,
+  undoAssignment,
+  type NewOwner,
+} from '../../store/owners/index.ts';
 import { claimedAmong, peopleNamed, type Person } from '../../store/people/index.ts';
-import { findByLabel } from '../../store/publish/index.ts';
 import { classify } from '../../store/failures.ts';
 import { collectionNamed, parseInput } from '../answers/questions.ts';
 import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
@@ -146,6 +151,12 @@ export function offerOwners(router: Router, database: Database, inForce: () => P
     const byText = new Map(
       [...new Set(rows.map(({ record }) => record[1] ?? ''))].map((each, index) => [each, people[index]!]),
     );
+    const records = await recordsNamed(
+      database,
+      rulebook,
+      collection.name,
+      rows.map(({ record }) => record[0] ?? ''),
+    );
     const lines: { record: string; person: string }[] = [];
     const faults: string[] = [];
     const seen = new Map<string, number>();
@@ -161,9 +172,7 @@ export function offerOwners(router: Router, database: Database, inForce: () => P
         wrong(person);
         continue;
       }
-      const ids = UUID.test(named)
-        ? [named.toLowerCase()]
-        : await findByLabel(database, rulebook, collection.name, named);
+      const ids = records.get(named) ?? [];
       if (ids.length !== 1)
         wrong(`${collection.name} has ${ids.length === 0 ? 'no record' : 'more than one record'} “${named}”`);
       else if (seen.has(ids[0]!)) wrong(`“${named}” stands in line ${seen.get(ids[0]!)}, too`);

@@ -42,6 +42,28 @@ export async function ownerless(on: Executor, rulebook: Rulebook, collection: st
   return row!;
 }
 
+/** The ids of the records that these labels and ids name, by the text; a text that names none is left out. One statement. */
+export async function recordsNamed(
+  on: Executor,
+  rulebook: Rulebook,
+  collection: string,
+  texts: readonly string[],
+): Promise<ReadonlyMap<string, readonly string[]>> {
+  const { label } = collectionOf(rulebook.schema, collection);
+  const byLabel = label === null ? sql`false` : sql`${column('r', label)} = asked.text`;
+  const rows = await run<{ text: string; id: string }>(
+    on,
+    sql`select asked.text, r.id from unnest(${value([...new Set(texts)])}::text[]) as asked (text)
+      join ${table(collection)} as r on ${byLabel}
+      union
+      select asked.text, r.id from unnest(${value([...new Set(texts)])}::text[]) as asked (text)
+      join ${table(collection)} as r on r.id::text = lower(asked.text)`,
+  );
+  const found = new Map<string, string[]>();
+  for (const { text, id } of rows) found.set(text, [...(found.get(text) ?? []), id]);
+  return found;
+}
+
 /** Whose the records are to be. */
 export type NewOwner =
   | { readonly kind: 'person'; readonly id: string }
@@ -122,14 +144,15 @@ async function assign(
   const conditions = [
     sql`${column('r', field)} is null`,
     ...(where === null ? [] : [sql`(${conditionSql(where, around)}) is true`]),
-    ...(owner.kind === 'list'
-      ? [sql`r.id = any(${recordKeys(owner.lines.map(({ record }) => record))})`]
-      : []),
   ].reduce((before, each) => sql`${before} and ${each}`);
-  const wanted = newOwnerSql(owner, around);
+  // Of a list only the records that stand in it, each joined once.
+  const beside =
+    owner.kind === 'list'
+      ? sql` join unnest(${recordKeys(owner.lines.map(({ record }) => record))}, ${recordKeys(owner.lines.map(({ person }) => person))}) as l (record, person) on l.record = r.id`
+      : sql``;
   const chosen = await run<{ id: string; owner: string | null }>(
     on,
-    sql`select r.id, p.id as owner from ${table(collection)} as r left join ${peopleTable} as p on p.id = ${wanted}
+    sql`select r.id, p.id as owner from ${table(collection)} as r${beside} left join ${peopleTable} as p on p.id = ${newOwnerSql(owner, around)}
       where ${conditions} order by r.id for no key update of r`,
   );
   const given = chosen.filter((each): each is { id: string; owner: string } => each.owner !== null);
@@ -168,13 +191,8 @@ function newOwnerSql(owner: NewOwner, around: Parameters<typeof operandSql>[1]):
       return recordKey(owner.id);
     case 'path':
       return operandSql(owner.path, around);
-    case 'list': {
-      const [records, people] = [
-        owner.lines.map(({ record }) => record),
-        owner.lines.map(({ person }) => person),
-      ];
-      return sql`(select l.person from unnest(${recordKeys(records)}, ${recordKeys(people)}) as l (record, person) where l.record = r.id)`;
-    }
+    case 'list':
+      return column('l', 'person');
   }
 }
 

@@ -9,6 +9,7 @@ import { arrive, type Credentials } from '../callers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { syncIdentities } from '../publish/index.ts';
 import { rolledBack } from '../roll-back.ts';
+import { sameIdentities } from '../trials/index.ts';
 
 /** Somebody whose rights are compared. */
 export interface Whom {
@@ -77,8 +78,8 @@ export async function effectsOf(
         was.push(arrival?.caller ?? null);
         moment = arrival?.now ?? moment;
       }
-      // The identities of the draft are people with other roles; they are written, and taken back with all else.
-      await syncIdentities(on, after);
+      // Where the draft has other identities they are written, and taken back with all else; otherwise nobody is held up.
+      if (!sameIdentities(before, after)) await syncIdentities(on, after);
       const found = new Found();
       /** Whom nothing changes for, by collection: they may still do what others no longer can. */
       const unchanged = new Map<string, Access[]>();
