@@ -106,8 +106,10 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
         turnAway();
       }, measure.heldMs).unref();
     };
+    // Behind one address there may be very many visitors, each with little.
+    const isOne = !who.startsWith('visitor');
     const most = () =>
-      spentBy(times.get(who)?.all, 1) > measure.lengthMs ? measure.atLength : measure.atOnce;
+      isOne && spentBy(times.get(who)?.all, 1) > measure.lengthMs ? measure.atLength : measure.atOnce;
     const begin = () => {
       const wait = who.startsWith(OWN) ? 0 : waitOf(times.get(who)?.dear, measure);
       if (wait > 0) {
@@ -136,7 +138,7 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
       if (!begin() && own.running === 0) turns.delete(who);
       return;
     }
-    if (own.waiting.length >= (who.startsWith('visitor') ? 10 * measure.waiting : measure.waiting)) refuse(1);
+    if (own.waiting.length >= (isOne ? measure.waiting : 10 * measure.waiting)) refuse(1);
     else own.waiting.push({ begin, response });
   };
 }

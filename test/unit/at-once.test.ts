@@ -67,10 +67,14 @@ test('whoever has read too much that takes long is turned away until it has come
 
 test('whoever has had many under way for long has one at a time, until they have rested', async () => {
   await using own = await door({ lengthMs: 400 });
-  const four = () => Promise.all(Array.from({ length: 4 }, () => own.ask(200)));
+  const four = (who = 'ada') => Promise.all(Array.from({ length: 4 }, () => own.ask(200, who)));
   await four();
   expect(own.most()).toBe(4);
   const begun = performance.now();
   expect((await four()).map(({ status }) => status)).toEqual([204, 204, 204, 204]);
   expect(performance.now() - begun, 'one after the other').toBeGreaterThan(700);
+  // Of visitors nobody knows how many they are.
+  const [first, second] = [await four('visitor 192.0.2.1'), await four('visitor 192.0.2.1')];
+  expect(Math.max(...first.map(({ took }) => took))).toBeLessThan(700);
+  expect(Math.max(...second.map(({ took }) => took))).toBeLessThan(700);
 });
