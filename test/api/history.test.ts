@@ -1,6 +1,8 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import { differencesBetween } from '../../src/core/analysis/differences.ts';
+import { sql } from '../../src/core/sql/fragment.ts';
+import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';
 
 /** What was in force, what is, and what was said of it. */
@@ -117,7 +119,7 @@ test('a role that people hold is not taken away unseen, and not silently held ag
   ]);
   const { version: before } = await inForce();
   expect((await world.desk.publish({ files: files(without) })).notes).toEqual([
-    'the role “inspector” is gone: 1 person had it, and it gives them nothing any more',
+    'the role “inspector” is gone: 1 person had it by hand, which gives them nothing any more',
   ]);
   expect((await world.desk.person(person.id)).held).toEqual([]);
   // Restored it is held as it was; put in anew, by nobody.
@@ -129,9 +131,24 @@ test('a role that people hold is not taken away unseen, and not silently held ag
   expect((await world.desk.preview({ files: files(text) })).roles).toEqual([
     { role: 'inspector', how: 'back', holders: 1 },
   ]);
+  // A group that nobody is in keeps nothing of it for those who come.
+  await run(
+    world.database,
+    sql`with made as (insert into gate.groups (id, display_name) values (gen_random_uuid(), 'Empty') returning id)
+      insert into gate.group_roles ("group", role, given_by) select id, 'inspector', 'a test' from made`,
+  );
   expect((await world.desk.publish({ files: files(`${text}// anew`) })).notes).toEqual([
     'the role “inspector” is back, and 1 person who had it before it went has it no longer: give it again where it is meant',
   ]);
+  expect((await world.desk.person(person.id)).held).toEqual([]);
+  expect(await run(world.database, sql`select 1 from gate.group_roles where role = 'inspector'`)).toEqual([]);
+  // One that was held by a condition, and is given by hand now, is held by nobody either.
+  const held = text.replace('role inspector\n', 'role inspector when me.name = "Nobody"\n');
+  await world.desk.changeRoles({ people: [person.id], give: [{ role: 'inspector' }] });
+  expect((await world.desk.publish({ files: files(held) })).notes).toEqual([
+    expect.stringContaining('is held by a condition now: 1 person'),
+  ]);
+  await world.desk.publish({ files: files(`${text}// by hand`) });
   expect((await world.desk.person(person.id)).held).toEqual([]);
   expect((await world.desk.audit({ action: 'role.forget' })).entries[0]).toMatchObject({
     subject: 'inspector',

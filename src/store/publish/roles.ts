@@ -13,14 +13,19 @@ export interface RoleChange {
   readonly holders: number;
 }
 
-/** The roles that somebody holds and that come or go between two rulebooks. */
+/** The roles that people hold and that come or go between two rulebooks. */
 export async function roleChanges(on: Executor, before: Rulebook, after: Rulebook): Promise<RoleChange[]> {
+  return (await everyChange(on, before, after)).filter(({ holders }) => holders > 0);
+}
+
+/** Those that nobody holds, too. A role that was held by a condition and is given by hand now comes like any other. */
+async function everyChange(on: Executor, before: Rulebook, after: Rulebook): Promise<RoleChange[]> {
   const byHand = (rulebook: Rulebook) =>
     [...rulebook.roles.keys()].filter((role) => isGivenByHand(rulebook, role));
   const [was, is] = [byHand(before), byHand(after)];
   const changes = [
-    ...was.filter((role) => !after.roles.has(role)).map((role) => ({ role, how: 'gone' as const })),
-    ...is.filter((role) => !before.roles.has(role)).map((role) => ({ role, how: 'back' as const })),
+    ...was.filter((role) => !is.includes(role)).map((role) => ({ role, how: 'gone' as const })),
+    ...is.filter((role) => !was.includes(role)).map((role) => ({ role, how: 'back' as const })),
   ];
   const counted = await run<{ role: string; holders: number }>(
     on,
@@ -32,10 +37,7 @@ export async function roleChanges(on: Executor, before: Rulebook, after: Ruleboo
       where role = any(${value(changes.map(({ role }) => role))}::text[]) and p._identity is null group by role`,
   );
   const holders = new Map(counted.map((each) => [each.role, each.holders]));
-  return changes.flatMap((each) => {
-    const count = holders.get(each.role) ?? 0;
-    return count === 0 ? [] : [{ ...each, holders: count }];
-  });
+  return changes.map((each) => ({ ...each, holders: holders.get(each.role) ?? 0 }));
 }
 
 /**
@@ -50,17 +52,19 @@ export async function settleRoles(
   { restoring }: { readonly restoring: boolean },
 ): Promise<string[]> {
   const notes: string[] = [];
-  for (const { role, how, holders } of await roleChanges(on, before, after)) {
+  for (const { role, how, holders } of await everyChange(on, before, after)) {
+    // A group without members may get some: what it brought is forgotten, too, and there is nobody to tell of.
+    if (how === 'back' && !restoring) await forget(on, role);
+    if (holders === 0) continue;
     const people = holders === 1 ? '1 person' : `${holders} people`;
     if (how === 'gone') {
-      notes.push(`the role “${role}” is gone: ${people} had it, and it gives them nothing any more`);
+      const now = after.roles.has(role) ? 'is held by a condition now' : 'is gone';
+      notes.push(`the role “${role}” ${now}: ${people} had it by hand, which gives them nothing any more`);
     } else if (restoring) {
       notes.push(
         `the role “${role}” is back: ${people} who had it ${holders === 1 ? 'has' : 'have'} it again`,
       );
     } else {
-      await run(on, sql`delete from gate.role_assignments where role = ${value(role)}`);
-      await run(on, sql`delete from gate.group_roles where role = ${value(role)}`);
       await note(on, actor, 'role.forget', role, { people: holders });
       notes.push(
         `the role “${role}” is back, and ${people} who had it before it went ${holders === 1 ? 'has' : 'have'} it no longer: give it again where it is meant`,
@@ -68,4 +72,9 @@ export async function settleRoles(
     }
   }
   return notes;
+}
+
+async function forget(on: Executor, role: string): Promise<void> {
+  await run(on, sql`delete from gate.role_assignments where role = ${value(role)}`);
+  await run(on, sql`delete from gate.group_roles where role = ${value(role)}`);
 }
