@@ -93,6 +93,9 @@ test('all, those for which a condition holds, or by a path: looked at first, sav
     owners: [{ person: alma, records: 3, was: 0, is: 3 }],
   });
   expect(await keepers()).toEqual(was);
+  expect((await world.desk.audit({ action: 'look.owners' })).entries[0]).toMatchObject({
+    detail: { where: 'size > 6' },
+  });
   const { id } = await world.desk.assignOwners('hives', { to: alma!, where: 'size > 6' });
   expect(await keepers()).toEqual(was.map((each) => each.replace(/^(H-[789]) -$/, '$1 Alma')));
   expect((await world.desk.audit({ action: 'owners.assign' })).entries[0]).toMatchObject({

@@ -192,11 +192,13 @@ test('without an unlock nobody is named and no record that is gained; and what w
     ({ collection, field, gained }) => collection === 'hives' && field === 'code' && gained > 0,
   );
   expect(ofFew).toEqual([]);
+  expect((told.json as Preview).withheld, 'and nobody takes that for nothing').toBe(true);
   expect(told.text).toContain('what fewer than 5 people gain or lose');
   const seen = (await world.desk.preview(few)).effects!.find(
     ({ field, gained }) => field === 'code' && gained > 0,
   );
   expect(seen!.who.map(({ name }) => name)).toContain('p1@hollowoak.example');
+  expect((await world.desk.preview(few)).withheld).toBe(false);
   const open = await asked(world.deskToken);
   const code = open.effects!.find(({ operation, field }) => operation === 'read' && field === 'code')!;
   expect(code.who.filter(({ kind }) => kind === 'person')).toHaveLength(7);

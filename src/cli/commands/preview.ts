@@ -55,14 +55,18 @@ export async function preview(
   for (const each of report.notCovered) output.line(faint(`  ${each}`));
 }
 
-function tellEffects(output: Output, { effects, looked }: Preview): void {
+function tellEffects(output: Output, { effects, looked, withheld }: Preview): void {
   if (effects === null) {
     output.line('not counted');
     return;
   }
   const whom = `${looked.identities} identities and visitors, ${looked.people} people`;
   if (effects.length === 0) {
-    output.line(`nothing changes on the records that are there, for ${whom}`);
+    output.line(
+      withheld
+        ? `something changes on the records that are there, for so few people that it is told after an unlock alone`
+        : `nothing changes on the records that are there, for ${whom}`,
+    );
     return;
   }
   output.line(output.paint.faint(`on the records that are there, for ${whom}`));

@@ -61,6 +61,9 @@ export const previewSchema = z
       .array(z.object({ collection: z.string(), operation: z.string(), sentences: z.array(z.string()) }))
       .describe('What is in force already for what the differences are about'),
     effects: z.array(effectSchema).nullable().describe('The most dangerous first; null: not counted'),
+    withheld: z
+      .boolean()
+      .describe('Something changes for so few people that it is told after an unlock alone'),
     lockedOut: z.array(
       z.object({
         kind: z.enum(['visitor', 'identity', 'person']),

@@ -34,6 +34,7 @@ export async function previewAnswer(
     differences,
     beside: besideOf(inForce, differences),
     effects: found === null ? null : effectDocuments(draft, found.effects, differences, unlocked),
+    withheld: !unlocked && found !== null && isOfFew(found),
     lockedOut: shownLockedOut(found?.lockedOut ?? [], unlocked),
     frozen: [...(found?.frozen ?? [])],
     roles: await roleChanges(database, inForce, draft),
@@ -55,7 +56,9 @@ function notCovered(found: Effects | null, alike: boolean, unlocked: boolean, dr
           'the collections of the draft are not those in force, so nothing was counted: only what it says is told',
         ]),
     ...(found !== null && found.left > 0
-      ? [`${found.left} people were not looked at: for each set of roles somebody was`]
+      ? [
+          `${found.left} people were not looked at; ${found.eachSet ? 'for each' : 'not even for each'} set of roles given by hand somebody was`,
+        ]
       : []),
     'whether it is wider or narrower for records and people that there could be is not decided here: prove invariants for that',
     ...(unlocked
@@ -94,12 +97,7 @@ function effectDocuments(
   differences: readonly Difference[],
   unlocked: boolean,
 ): EffectDocument[] {
-  const groups = new Map<string, Effect[]>();
-  for (const each of effects) {
-    const key = JSON.stringify([each.collection, each.operation, each.field]);
-    groups.set(key, [...(groups.get(key) ?? []), each]);
-  }
-  const documents = [...groups.values()].flatMap((found): EffectDocument[] => {
+  const documents = byKind(effects).flatMap((found): EffectDocument[] => {
     const all = unlocked ? found : withoutFew(found);
     if (all.length === 0) return [];
     const { collection, operation, field } = all[0]!;
@@ -127,6 +125,25 @@ function effectDocuments(
   );
 }
 
+/** Is there anything that is not told, as it is about very few people? */
+function isOfFew({ effects, lockedOut }: Effects): boolean {
+  const groups: (readonly { readonly who: Effect['who'] }[])[] = [
+    ...byKind(effects),
+    ...byCollection(lockedOut),
+  ];
+  return groups.some((all) => withoutFew(all).length < all.length);
+}
+
+const byKind = (all: readonly Effect[]) =>
+  grouped(all, ({ collection, operation, field }) => JSON.stringify([collection, operation, field]));
+const byCollection = (all: Effects['lockedOut']) => grouped(all, ({ collection }) => collection);
+
+function grouped<T>(all: readonly T[], keyOf: (each: T) => string): T[][] {
+  const groups = new Map<string, T[]>();
+  for (const each of all) groups.set(keyOf(each), [...(groups.get(keyOf(each)) ?? []), each]);
+  return [...groups.values()];
+}
+
 /** Numbers of very few people tell of each of them. */
 function withoutFew<T extends { readonly who: Effect['who'] }>(all: readonly T[]): readonly T[] {
   const people = all.filter(({ who }) => who.kind === 'person');
@@ -134,11 +151,7 @@ function withoutFew<T extends { readonly who: Effect['who'] }>(all: readonly T[]
 }
 
 function shownLockedOut(all: Effects['lockedOut'], unlocked: boolean): Preview['lockedOut'] {
-  const collections = [...new Set(all.map(({ collection }) => collection))];
-  const shown = collections.flatMap((collection) => {
-    const of = all.filter((each) => each.collection === collection);
-    return unlocked ? of : withoutFew(of);
-  });
+  const shown = byCollection(all).flatMap((of) => (unlocked ? of : withoutFew(of)));
   return shown.map(({ who, collection }) => ({ ...named(who, unlocked), collection }));
 }
 

@@ -57,6 +57,9 @@ export function offerOwners(router: Router, database: Database, inForce: () => P
         const asked = parseInput(ownerAssignmentSchema, jsonBody(request, ['application/json']));
         const where = asked.where === undefined ? null : conditionOf(asked.where, collection, rulebook);
         const owner = await newOwner(asked, collection, rulebook);
+        // A look is a question with full sight, and leaves nothing else behind.
+        if (asked.look)
+          await note(database, actor, 'look.owners', collection.name, { where: asked.where ?? null });
         try {
           const assigned = await assignOwners(
             database,

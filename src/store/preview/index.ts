@@ -38,8 +38,9 @@ export interface Effects {
   /** Collections that somebody of those looked at could change, and nobody could any more. */
   readonly frozen: readonly string[];
   readonly looked: { readonly identities: number; readonly people: number };
-  /** People who were not looked at: others with the very same roles were. */
+  /** People who were not looked at, and whether for each set of roles that is given by hand somebody was. */
   readonly left: number;
+  readonly eachSet: boolean;
 }
 
 /** People who are looked at, where there are more: one for each set of roles first. */
@@ -59,7 +60,7 @@ export async function effectsOf(
     database,
     async (on) => {
       await run(on, sql`set local statement_timeout = '5min'`);
-      const { people, left } = await peopleToLookAt(on);
+      const { people, left, eachSet } = await peopleToLookAt(on);
       const everyone: { readonly who: Whom; readonly credentials: Credentials }[] = [
         { who: { kind: 'visitor', name: 'visitor' }, credentials: { kind: 'visitor' } },
         ...[...new Set([...before.identities.keys(), ...after.identities.keys()])].map((name) => ({
@@ -97,6 +98,7 @@ export async function effectsOf(
         frozen,
         looked: { identities: everyone.length - people.length, people: people.length },
         left,
+        eachSet,
       };
 
       async function anybodyChanges(on: Executor, collection: string): Promise<boolean> {
@@ -138,7 +140,7 @@ function accessOf(rulebook: Rulebook, caller: Caller | null, now: string): Acces
 
 /** Everybody, or where there are very many: one for each set of roles that is given by hand, and then more. */
 async function peopleToLookAt(on: Executor) {
-  const rows = await run<{ id: string; email: string | null; total: number }>(
+  const rows = await run<{ id: string; email: string | null; total: number; sets: number }>(
     on,
     sql`with everyone as (
         select p.id, p.email, array(
@@ -148,9 +150,10 @@ async function peopleToLookAt(on: Executor) {
             order by 1) as roles
           from ${peopleTable} as p where p._active and p._identity is null
       ), numbered as (select *, row_number() over (partition by roles order by id) as place from everyone)
-      select id, email, (select count(*) from everyone) as total from numbered order by place, id limit ${value(MOST_PEOPLE)}::integer`,
+      select id, email, (select count(*) from everyone) as total, (select count(distinct roles) from everyone) as sets from numbered order by place, id limit ${value(MOST_PEOPLE)}::integer`,
   );
-  return { people: rows, left: (rows[0]?.total ?? 0) - rows.length };
+  const { total, sets } = rows[0] ?? { total: 0, sets: 0 };
+  return { people: rows, left: total - rows.length, eachSet: sets <= MOST_PEOPLE };
 }
 
 /** What was found so far, with the ids of examples in place of labels. */
