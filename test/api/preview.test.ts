@@ -163,6 +163,14 @@ test('the worst comes first, who is locked out is named, and what nobody could c
   ]);
   // Cleo still reads what has no keeper.
   expect(report.lockedOut).toEqual([]);
+  // What one can no longer change others still can, for whom nothing changes.
+  const narrower = before.replace(
+    'clerk may read (code, notes), update (state)',
+    'clerk may read (code, notes)',
+  );
+  const some = await world.desk.preview(file(narrower));
+  expect(some.effects!.map(({ operation, lost }) => [operation, lost > 0])).toContainEqual(['update', true]);
+  expect(some.frozen).toEqual([]);
   const none = await world.desk.preview(file(rulebook('')));
   expect(none.lockedOut).toEqual(
     ['visitor', 'cleo', 'olga'].map((name) => expect.objectContaining({ name, collection: 'hives' })),

@@ -17,6 +17,8 @@ collection hives {
   changed_by ref people
   owned by keeper
 }
+collection visits { code text label  hive ref hives }
+collection boards { code text required label }
 role keeper
 role lender
 role inspector
@@ -27,6 +29,8 @@ rules people {
   people may read (name)
   people may read (all), update (name, trusted, phone), share when this = me
 }
+rules visits { people may read (all) }
+rules boards { people may read (all) when some h in hives has (h.code = code and me may read h) }
 rules places {
   people may read when host = me
 }
@@ -88,6 +92,26 @@ const agrees = async () => {
   const { differences, left } = await world.desk.sweep({ collections: ['hives'] });
   expect([differences, left.filter((each) => !each.startsWith('places'))]).toEqual([[], []]);
 };
+
+test('counts where another collection is read whose filters or rules come to the record that is shared', async () => {
+  const { code } = (await as('ada').read('hives', hive)).record;
+  await run(
+    world.database,
+    sql`insert into records.visits (id, code, hive, created_at, updated_at) values (gen_random_uuid(), 'V-1', ${value(hive)}::uuid, now(), now())`,
+  );
+  await run(
+    world.database,
+    sql`insert into records.boards (id, code, created_at, updated_at) values (gen_random_uuid(), ${value(code as string)}, now(), now())`,
+  );
+  const found = async () =>
+    Promise.all([
+      as('ben').list('visits', { where: `hive.code = ${JSON.stringify(code)}` }),
+      as('ben').list('boards', {}),
+    ]).then((lists) => lists.map(({ records }) => records.length));
+  expect(await found()).toEqual([0, 0]);
+  await share({ to: 'ben' });
+  expect(await found()).toEqual([1, 1]);
+});
 
 describe('a share', () => {
   test('gives one record, for what it says, to whom it says, and nothing else', async () => {
