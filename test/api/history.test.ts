@@ -131,17 +131,10 @@ test('a role that people hold is not taken away unseen, and not silently held ag
   expect((await world.desk.preview({ files: files(text) })).roles).toEqual([
     { role: 'inspector', how: 'back', holders: 1 },
   ]);
-  // A group that nobody is in keeps nothing of it for those who come.
-  await run(
-    world.database,
-    sql`with made as (insert into gate.groups (id, display_name) values (gen_random_uuid(), 'Empty') returning id)
-      insert into gate.group_roles ("group", role, given_by) select id, 'inspector', 'a test' from made`,
-  );
   expect((await world.desk.publish({ files: files(`${text}// anew`) })).notes).toEqual([
     'the role “inspector” is back, and 1 person who had it before it went has it no longer: give it again where it is meant',
   ]);
   expect((await world.desk.person(person.id)).held).toEqual([]);
-  expect(await run(world.database, sql`select 1 from gate.group_roles where role = 'inspector'`)).toEqual([]);
   // One that was held by a condition, and is given by hand now, is held by nobody either.
   const held = text.replace('role inspector\n', 'role inspector when me.name = "Nobody"\n');
   await world.desk.changeRoles({ people: [person.id], give: [{ role: 'inspector' }] });
@@ -150,6 +143,15 @@ test('a role that people hold is not taken away unseen, and not silently held ag
   ]);
   await world.desk.publish({ files: files(`${text}// by hand`) });
   expect((await world.desk.person(person.id)).held).toEqual([]);
+  // A group that nobody is in keeps nothing of it for those who come.
+  await run(
+    world.database,
+    sql`with made as (insert into gate.groups (id, display_name) values (gen_random_uuid(), 'Empty') returning id)
+      insert into gate.group_roles ("group", role, given_by) select id, 'inspector', 'a test' from made`,
+  );
+  await world.desk.publish({ files: files(without) });
+  expect((await world.desk.publish({ files: files(`${text}// again`) })).notes).toEqual([]);
+  expect(await run(world.database, sql`select 1 from gate.group_roles where role = 'inspector'`)).toEqual([]);
   expect((await world.desk.audit({ action: 'role.forget' })).entries[0]).toMatchObject({
     subject: 'inspector',
     detail: { people: 1 },

@@ -172,7 +172,7 @@ function named20(all: readonly Effect[], unlocked: boolean): Pick<EffectDocument
     gained,
     lost,
     more: unlocked ? [...more] : [],
-    less: unlocked || who.kind !== 'person' ? [...less] : [],
+    less: [...less],
   });
   const people = all.filter(({ who }) => who.kind === 'person');
   const others = all.filter(({ who }) => who.kind !== 'person');
