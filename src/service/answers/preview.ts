@@ -103,7 +103,7 @@ function effectDocuments(
     const { collection, operation, field } = all[0]!;
     const sensitive = field !== null && fieldOf(rulebook.schema, collection, field)?.sensitive === true;
     const sum = (of: (each: Effect) => number) => all.reduce((before, each) => before + of(each), 0);
-    const who = named20(all, unlocked);
+    const who = whoOf(all, unlocked);
     return [
       {
         collection,
@@ -164,7 +164,7 @@ function dangerOf(all: readonly Effect[], sensitive: boolean): EffectDocument['d
 }
 
 /** The first by name. Without an unlock people are one entry, and no entry where they are few; nor is it told what is gained. */
-function named20(all: readonly Effect[], unlocked: boolean): Pick<EffectDocument, 'who' | 'others'> {
+function whoOf(all: readonly Effect[], unlocked: boolean): Pick<EffectDocument, 'who' | 'others'> {
   const entry = ({ who, was, is, gained, lost, more, less }: Effect): EffectDocument['who'][number] => ({
     ...named(who, unlocked),
     was,
