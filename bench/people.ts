@@ -126,6 +126,7 @@ try {
   const began = performance.now();
   await changeRoles(
     database,
+    sharing.rulebook,
     everyone,
     { give: [{ role: 'steward', starts: null, ends: null }], take: [] },
     atTheMachine('bench'),

@@ -1,3 +1,5 @@
+import { collectionOf } from '../src/core/types/schema.ts';
+import type { Rulebook } from '../src/core/ir/rulebook.ts';
 import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { SignJWT, exportJWK, generateKeyPair, importJWK, type JWK } from 'jose';
@@ -32,7 +34,7 @@ export async function prepare(url: string, root: string): Promise<Database> {
     database,
     sql`select exists (select 1 from records.hives) as loaded`,
   );
-  if (!loaded!.loaded) await load(database);
+  if (!loaded!.loaded) await load(database, checked.rulebook);
   const [more] = await run<{ loaded: boolean }>(
     database,
     sql`select exists (select 1 from records.visits) as loaded`,
@@ -41,7 +43,7 @@ export async function prepare(url: string, root: string): Promise<Database> {
   return database;
 }
 
-async function load(database: Database): Promise<void> {
+async function load(database: Database, rulebook: Rulebook): Promise<void> {
   const began = performance.now();
   const at = '2026-01-05T08:00:00Z';
   const dice = new Dice(7);
@@ -50,7 +52,7 @@ async function load(database: Database): Promise<void> {
     await run(transaction, sql`set local statement_timeout = 0`);
     await copyRecords(
       transaction,
-      'people',
+      collectionOf(rulebook.schema, 'people'),
       ['id', 'name', 'email', 'created_at', 'updated_at'],
       rows(SIZE.keepers, (i) => [person(i), `Keeper ${i}`, `keeper.${i}@hollowoak.example`, at, at]),
     );
@@ -64,13 +66,13 @@ async function load(database: Database): Promise<void> {
     );
     await copyRecords(
       transaction,
-      'apiaries',
+      collectionOf(rulebook.schema, 'apiaries'),
       ['id', 'name', 'created_at', 'updated_at'],
       rows(SIZE.apiaries, (i) => [apiaries[i]!, `Apiary ${i}`, at, at]),
     );
     await copyRecords(
       transaction,
-      'hives',
+      collectionOf(rulebook.schema, 'hives'),
       [
         'id',
         'code',

@@ -157,7 +157,7 @@ async function provide(database: Database, rulebook: Rulebook): Promise<void> {
   const made = await makeGroup(database, group, actor);
   if (typeof made === 'string') return;
   const stored = await providedGroup(database, made.id);
-  if (stored !== null) await setGroupRoles(database, stored, ['apprentice'], actor);
+  if (stored !== null) await setGroupRoles(database, rulebook, stored, ['apprentice'], actor);
 }
 
 /** Made at the first start and kept in a file of the user's own. */

@@ -1,3 +1,4 @@
+import { collectionOf } from '../../src/core/types/schema.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import type { Value } from '../../src/core/types/types.ts';
@@ -15,7 +16,7 @@ export async function loadDemo(
 ): Promise<number> {
   return database.transaction(async (transaction) => {
     await run(transaction, sql`lock table records.districts in exclusive mode`);
-    if ((await countRecords(transaction, 'districts')) > 0) return 0;
+    if ((await countRecords(transaction, collectionOf(rulebook.schema, 'districts'))) > 0) return 0;
     const identities = await identityPeople(transaction);
     const person = (reference: string | null): Value =>
       reference === null ? null : (identities.get(reference)?.id ?? reference);
@@ -41,7 +42,12 @@ export async function loadDemo(
         const each = row as Record<string, Value>;
         return [...fields.map((field) => each[field]!), each.created_at!];
       });
-      await copyRecords(transaction, collection, [...fields, 'updated_at'], values);
+      await copyRecords(
+        transaction,
+        collectionOf(rulebook.schema, collection),
+        [...fields, 'updated_at'],
+        values,
+      );
       count += rows.length;
     }
     for (const { id, role } of data.people) {

@@ -37,6 +37,7 @@ program
     '100000',
   )
   .option('--sharers-with-one <count>', 'people who may share with one person, role or audience', '50')
+  .option('--keep-discarded <days>', 'how long what was discarded can still be kept', '30')
   .option('--smtp <url>', 'the mail server that letters go out through (also SMTP_URL)')
   .option('--outbox <folder>', 'put letters into this folder instead, as .eml files')
   .option('--from <sender>', 'who letters come from')
@@ -118,6 +119,10 @@ program
   .option('--message <text>', 'what it is for; kept in the history')
   .option('--base <version>', 'the version that it was made from: refused where another is in force')
   .option('--despite <reason>', 'publish though trials fail; the reason is kept in the audit trail')
+  .option(
+    '--take-back <names...>',
+    'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
+  )
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/publish.ts')).publish));
 
@@ -128,6 +133,10 @@ program
   )
   .argument('[paths...]', 'folders of .gate files, or files', ['.'])
   .option('--of <version>', 'look at an old version instead, as before “firmgate restore”')
+  .option(
+    '--take-back <names...>',
+    'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
+  )
   .option('--all', 'also what is in force for the same operations')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/preview.ts')).preview));
@@ -177,6 +186,10 @@ program
   .argument('<version>')
   .option('--message <text>', 'what it is for; kept in the history')
   .option('--despite <reason>', 'publish though trials fail; the reason is kept in the audit trail')
+  .option(
+    '--take-back <names...>',
+    'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
+  )
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/history.ts')).restore));
 
@@ -509,6 +522,29 @@ keys
   .argument('<name>')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/keys.ts')).keysRevoke));
+
+const aside = program
+  .command('aside')
+  .description('collections and fields that the rulebook no longer speaks of, and their values');
+aside
+  .command('list', { isDefault: true })
+  .description('what is kept, since when, and how much of it')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/aside.ts')).asideList));
+aside
+  .command('discard')
+  .description('let it be dropped for good, when the days are over in which it can still be kept')
+  .argument('<name>', 'a collection, or a field as collection.field')
+  .option('--version <number>', 'only what this version set aside')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/aside.ts')).asideDiscard));
+aside
+  .command('keep')
+  .description('keep after all what was discarded and is not dropped yet')
+  .argument('<name>')
+  .option('--version <number>', 'only what this version set aside')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/aside.ts')).asideKeep));
 
 const owners = program.command('owners').description('records that nobody owns, and whose they are to be');
 owners

@@ -55,12 +55,14 @@ import {
   type KeyRequest,
   type Level,
 } from './schemas/staff.ts';
+import { asideListSchema, type AsideChange } from './schemas/aside.ts';
 import { assignedSchema, ownerlessSchema, undoneSchema, type OwnerAssignment } from './schemas/owners.ts';
 import { previewSchema, type PreviewRequest } from './schemas/preview.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
 
 export type * from './schemas/desk.ts';
+export type * from './schemas/aside.ts';
 export type * from './schemas/owners.ts';
 export type * from './schemas/preview.ts';
 export type * from './schemas/problems.ts';
@@ -332,6 +334,16 @@ export class GateClient {
   /** The records of a collection that nobody owns. */
   ownerless(collection: string) {
     return this.#call('GET', `/v1/desk/owners/${encodeURIComponent(collection)}`, ownerlessSchema);
+  }
+
+  /** What no version speaks of any more, and is kept. */
+  aside() {
+    return this.#call('GET', '/v1/desk/aside', asideListSchema);
+  }
+
+  /** Discards what is set aside under a name, or keeps it after all. */
+  changeAside(change: AsideChange) {
+    return this.#call('POST', '/v1/desk/aside', asideListSchema, { body: change });
   }
 
   /** Gives owners to records that have none, all or nothing. */

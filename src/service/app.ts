@@ -10,7 +10,7 @@ import { arrive } from '../store/callers.ts';
 import type { Database } from '../store/connection.ts';
 import { fewAtOnce, fewGuesses } from './at-once.ts';
 import type { ServiceConfig } from './config.ts';
-import { CallerFinder } from './identity/caller.ts';
+import { RULEBOOK, CallerFinder } from './identity/caller.ts';
 import type { SigningKey } from './identity/development.ts';
 import { StaffDoor, refuseOtherSites } from './identity/staff.ts';
 import { TokenVerifier } from './identity/tokens.ts';
@@ -20,6 +20,7 @@ import type { Post } from './post/post.ts';
 import { Problem } from './problems/problem.ts';
 import { aboutRoutes } from './routes/about.ts';
 import { consoleRoutes } from './routes/console.ts';
+import { DISCARDED_DAYS } from '../store/publish/index.ts';
 import { SHARE_LIMITS } from '../store/shares/index.ts';
 import { deskRoutes } from './routes/desk.ts';
 import { acceptanceRoutes } from './routes/invitations.ts';
@@ -105,8 +106,14 @@ export function createApp({
   app.use(
     '/v1/desk',
     sessionRoutes(database, staff, developmentKey !== null),
-    deskRoutes(database, callers, staff, rulebooks, { post, welcome: config.welcome }, () =>
-      LoopbackDoor.open(app, proofKey),
+    deskRoutes(
+      database,
+      callers,
+      staff,
+      rulebooks,
+      { post, welcome: config.welcome },
+      config.discardedDays ?? DISCARDED_DAYS,
+      () => LoopbackDoor.open(app, proofKey),
     ),
   );
   if (config.consoleFolder !== null) {
@@ -132,7 +139,7 @@ function fromPages(origins: readonly string[]): RequestHandler {
     allowedHeaders: [
       'Authorization', 'Content-Type', 'If-Match', 'If-None-Match', 'Firmgate-Rehearsal', 'X-Request-ID', 'traceparent',
     ],
-    exposedHeaders: ['ETag', 'Link', 'Location', 'Retry-After', 'Firmgate-Rehearsal', 'X-Request-ID'],
+    exposedHeaders: ['ETag', 'Link', 'Location', 'Retry-After', 'Firmgate-Rehearsal', RULEBOOK, 'X-Request-ID'],
     maxAge: 600,
   }); // prettier-ignore
   return (request, response, next) => {

@@ -64,6 +64,8 @@ export interface ServiceConfig {
   readonly origins: readonly string[];
   /** Nothing said: those that SHARE_LIMITS says. */
   readonly shares?: ShareLimits;
+  /** Days in which what was discarded can still be kept; nothing said: 30. */
+  readonly discardedDays?: number;
   /** 0: any free port. */
   readonly port: number;
   readonly issuers: readonly IssuerConfig[];

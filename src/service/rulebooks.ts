@@ -1,9 +1,9 @@
 import type { Logger } from 'pino';
-import { checkRulebook } from '../core/check/index.ts';
 import { emptyRulebook, type Rulebook } from '../core/ir/rulebook.ts';
+import { nothingYet, type Version } from '../core/passage/passage.ts';
 import type { Database } from '../store/connection.ts';
 import { DatabaseUnavailable } from '../store/failures.ts';
-import { publishedFiles } from '../store/publish/index.ts';
+import { publishedVersion } from '../store/publish/index.ts';
 
 /**
  * The rulebook in force. Every request names the version that its own snapshot saw, so a version published by any
@@ -12,7 +12,7 @@ import { publishedFiles } from '../store/publish/index.ts';
 export class RulebookKeeper {
   readonly #database: Database;
   readonly #logger: Logger;
-  #held: { version: number; rulebook: Rulebook } | null = null;
+  #held: (Version & { readonly version: number }) | null = null;
 
   constructor(database: Database, logger: Logger) {
     this.#database = database;
@@ -27,14 +27,21 @@ export class RulebookKeeper {
   async inForce(version: number | null): Promise<Rulebook> {
     if (version === null) return emptyRulebook;
     if (this.#held?.version === version) return this.#held.rulebook;
-    const files = await publishedFiles(this.#database, version);
-    const checked = files === null ? null : checkRulebook(files);
-    if (checked === null || !checked.ok) {
+    const published = await publishedVersion(this.#database, version);
+    if (published === null) {
       // Closed on failure: a rulebook that this version of the service cannot read opens nothing.
       this.#logger.error({ version }, 'the published rulebook cannot be read; everything stays closed');
       throw new DatabaseUnavailable('the published rulebook cannot be read');
     }
-    this.#held = { version, rulebook: checked.rulebook };
-    return checked.rulebook;
+    this.#held = { version, ...published };
+    return published.rulebook;
+  }
+
+  /** The same with what its names stand for. */
+  async versionInForce(version: number | null): Promise<Version> {
+    if (version === null) return nothingYet;
+    const rulebook = await this.inForce(version);
+    if (this.#held?.rulebook === rulebook) return this.#held;
+    return (await publishedVersion(this.#database, version))!;
   }
 }

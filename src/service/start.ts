@@ -3,6 +3,7 @@ import { createServer, type Server } from 'node:http';
 import { pino, type Logger } from 'pino';
 import { connect, type Database } from '../store/connection.ts';
 import { migrate } from '../store/migrations/index.ts';
+import { DISCARDED_DAYS, dropDiscarded, resume } from '../store/publish/index.ts';
 import { firstManagerLink } from '../store/staff/index.ts';
 import { classify } from '../store/failures.ts';
 import { createApp } from './app.ts';
@@ -59,6 +60,7 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
   );
   await listen(server, config);
   const ready = prepare(database, logger, state);
+  const dropping = dropRegularly(database, logger, config.discardedDays ?? DISCARDED_DAYS, ready);
   // Whoever waits for it is told; nobody waiting must not end the process.
   ready.catch(() => undefined);
   const { port } = server.address() as AddressInfo;
@@ -73,6 +75,7 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     },
     async stop() {
       state.stopped = true;
+      dropping.stop();
       server.closeIdleConnections();
       const closed = new Promise<void>((resolve) => server.close(() => resolve()));
       const force = setTimeout(() => server.closeAllConnections(), 5_000);
@@ -108,6 +111,25 @@ function listen(server: Server, config: ServiceConfig): Promise<void> {
   });
 }
 
+/** What was discarded is looked for once an hour. */
+const DROP_EVERY_MS = 3_600_000;
+
+function dropRegularly(database: Database, logger: Logger, days: number, ready: Promise<void>) {
+  const drop = async () => {
+    try {
+      await ready;
+      const names = await dropDiscarded(database, days);
+      if (names.length > 0) logger.info({ names }, 'what was discarded is dropped');
+    } catch (error) {
+      // Nothing is lost by doing it an hour later.
+      logger.warn({ kind: (error as Error).name }, 'what was discarded could not be dropped');
+    }
+  };
+  const timer = setInterval(drop, DROP_EVERY_MS);
+  timer.unref();
+  return { stop: () => clearInterval(timer) };
+}
+
 async function prepare(
   database: Database,
   logger: Logger,
@@ -117,6 +139,7 @@ async function prepare(
   while (!state.stopped) {
     try {
       await migrate(database);
+      await resume(database);
       state.ready = true;
       if (told) logger.info('the database is there');
       return;

@@ -2,7 +2,8 @@ import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type { PoolClient } from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
-import { identifier, table } from '../core/sql/identifiers.ts';
+import { columnOf, tableOf } from '../core/sql/identifiers.ts';
+import type { Collection } from '../core/types/schema.ts';
 import { JsonDocument, type Value } from '../core/types/types.ts';
 import type { Executor } from './connection.ts';
 
@@ -12,11 +13,11 @@ import type { Executor } from './connection.ts';
  */
 export async function copyRecords(
   on: Executor,
-  collection: string,
+  collection: Collection,
   fields: readonly string[],
   rows: Iterable<readonly Value[]>,
 ): Promise<void> {
-  const columns = fields.map((field) => identifier(field).text).join(', ');
+  const columns = fields.map((field) => columnOf(collection.fields.get(field)!).text).join(', ');
   // Inside a transaction the client hands out the connection that the transaction runs on.
   const client = on.client as {
     acquireConnection(): Promise<PoolClient>;
@@ -27,7 +28,7 @@ export async function copyRecords(
     const lines = Readable.from(copyText(rows));
     await pipeline(
       lines,
-      connection.query(copyFrom(`copy ${table(collection).text} (${columns}) from stdin`)),
+      connection.query(copyFrom(`copy ${tableOf(collection).text} (${columns}) from stdin`)),
     );
   } finally {
     await client.releaseConnection(connection);

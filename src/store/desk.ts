@@ -1,5 +1,6 @@
 import { sql } from '../core/sql/fragment.ts';
-import { peopleTable, table } from '../core/sql/identifiers.ts';
+import { peopleTable } from '../core/sql/identifiers.ts';
+import { relation } from '../core/sql/relations.ts';
 import { ownedSql } from '../core/sql/owners.ts';
 import { collectionOf, type Schema } from '../core/types/schema.ts';
 import { run, type Executor } from './connection.ts';
@@ -19,7 +20,7 @@ export async function countOwnerless(on: Executor, schema: Schema, collection: s
   if (owners.length === 0) return 0;
   const [row] = await run<{ count: number }>(
     on,
-    sql`select count(*) as count from ${table(collection)} as r where not ${ownedSql(schema, collection, 'r')}`,
+    sql`select count(*) as count from ${relation(schema, collection)} as r where not ${ownedSql(schema, collection, 'r')}`,
   );
   return row!.count;
 }

@@ -59,7 +59,8 @@ function classifyState(error: DatabaseError): Failure {
     case '23502':
       return { kind: 'required', constraint };
     case '23514':
-      return { kind: 'check', constraint };
+      // Until all that is there has been looked at, what must have a value is held to it by a check: see `publish/demands.ts`.
+      return { kind: constraint.startsWith('n_') ? 'required' : 'check', constraint };
     case '22001':
     case '54000':
       return { kind: 'too large' };

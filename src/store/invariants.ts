@@ -5,7 +5,8 @@ import type { Invariant, Rulebook } from '../core/ir/rulebook.ts';
 import { Access } from '../core/sql/access.ts';
 import { classesSql } from '../core/sql/counting.ts';
 import { sql, value } from '../core/sql/fragment.ts';
-import { column, table } from '../core/sql/identifiers.ts';
+import { column } from '../core/sql/identifiers.ts';
+import { relation } from '../core/sql/relations.ts';
 import { collectionOf } from '../core/types/schema.ts';
 import { run, type Executor } from './connection.ts';
 import { LoadedWorld, TooMuchToLoad } from './world.ts';
@@ -41,14 +42,14 @@ export async function askOfCaller(
   if (operation === 'create') return look(on, rulebook, caller, now, invariant, [null], null);
   const [count] = await run<{ count: number }>(
     on,
-    sql`select count(*) as count from (select 1 from ${table(collection)} limit ${value(EVERY_RECORD + 1)}::bigint) as found`,
+    sql`select count(*) as count from (select 1 from ${relation(rulebook.schema, collection)} limit ${value(EVERY_RECORD + 1)}::bigint) as found`,
   );
   if (count!.count <= EVERY_RECORD) {
     // In the order in which people know them, so that the same one is named each time.
     const label = column('r', collectionOf(rulebook.schema, collection).label ?? 'id');
     const all = await run<{ id: string }>(
       on,
-      sql`select r.id from ${table(collection)} as r order by ${label}::text collate "C", r.id`,
+      sql`select r.id from ${relation(rulebook.schema, collection)} as r order by ${label}::text collate "C", r.id`,
     );
     return look(
       on,

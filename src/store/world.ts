@@ -3,7 +3,8 @@ import type { Anchor } from '../core/evaluate/closures.ts';
 import type { World } from '../core/evaluate/decider.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
-import { column, columnType, identifier, recordKeys, table } from '../core/sql/identifiers.ts';
+import { column, columnType, identifier, recordKeys } from '../core/sql/identifiers.ts';
+import { relation } from '../core/sql/relations.ts';
 import { collectionOf, columnsOf, fieldOf } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, type Executor } from './connection.ts';
@@ -189,7 +190,7 @@ export class LoadedWorld {
     const columns = commaList(fields.map((field) => sql`${column('r', field)} as ${identifier(field)}`));
     const rows = await run<Record<string, Value>>(
       this.#on,
-      sql`select ${columns} from ${table(collection)} as r where ${condition} order by r.id limit ${value(most)}::bigint`,
+      sql`select ${columns} from ${relation(this.#rulebook.schema, collection)} as r where ${condition} order by r.id limit ${value(most)}::bigint`,
     );
     if ((this.#loaded += rows.length) > MOST_LOADED) throw new TooMuchToLoad(collection);
     return rows;

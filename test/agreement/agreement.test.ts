@@ -101,7 +101,7 @@ async function fillWorld(schema: Schema): Promise<typeof world> {
       );
       await copyRecords(
         transaction,
-        name,
+        collectionOf(schema, name),
         fields.map((field) => field.name),
         rows,
       );

@@ -434,6 +434,6 @@ test('a record is put in with every field as it was given, and of one that is no
   await run(own.database, insertSql(of, new Map(Object.entries(record))));
   expect(await fullRecord(own.database, access, 'visits', idOf('v9'))).toEqual(record);
   expect(await truths()).toBe(1);
-  await run(own.database, deleteSql('visits', [idOf('v9')]));
+  await run(own.database, deleteSql(of, [idOf('v9')]));
   expect(await fullRecord(own.database, access, 'visits', idOf('v9'))).toBe(null);
 });

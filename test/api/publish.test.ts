@@ -18,8 +18,10 @@ afterEach(() => world.close());
 
 const publish = (text: string) => world.desk.publish({ files: [{ name: 'test.gate', text }] });
 
-async function refused(text: string): Promise<string> {
-  const problem = await publish(text).then(
+const refused = (text: string) => problemOf(publish(text));
+
+async function problemOf(work: Promise<unknown>): Promise<string> {
+  const problem = await work.then(
     () => null,
     (error: unknown) => error,
   );
@@ -73,12 +75,15 @@ test('a rulebook with errors changes nothing and names every error with its plac
 test('records are kept through every change of the collections', async () => {
   const ada = await world.as('ada');
   const { id } = await ada.create('hives', { code: 'a', size: 'large' });
-  // A field that is left out stays in the table, out of everybody's reach, and comes back whole.
+  // A field that is left out is set aside: declared again it begins empty, unless it is to be taken back.
   expect((await publish(base('code text required label'))).setAside).toEqual(['hives.size']);
   expect((await ada.read('hives', id)).record).not.toHaveProperty('size');
   await ada.create('hives', { code: 'b' });
   await publish(base('code text required label  size text  weight decimal = 1.5'));
-  expect((await ada.read('hives', id)).record).toMatchObject({ size: 'large', weight: '1.5' });
+  expect((await ada.read('hives', id)).record).toMatchObject({ size: null, weight: '1.5' });
+  await publish(base('code text required label  weight decimal = 1.5'));
+  await ada.update('hives', id, { weight: '2' });
+  await publish(base('code text required label  size text  weight decimal = 1.5'));
   // A collection that is left out likewise.
   expect(
     (
@@ -89,7 +94,29 @@ test('records are kept through every change of the collections', async () => {
   ).toEqual(['hives']);
   expect((await world.ask('GET', '/v1/records/hives', { as: 'ada' })).status).toBe(404);
   await publish(base('code text required label  size text'));
-  expect((await ada.list('hives')).records).toHaveLength(2);
+  expect((await ada.list('hives')).records).toHaveLength(0);
+  const back = [{ name: 'r.gate', text: base('code text required label  size text  weight decimal') }];
+  for (const [takeBack, why] of [
+    [['hives'], /hives is in force: what was set aside under its name cannot be taken back beside it/],
+    [['crews.name'], /nothing is set aside that is called crews.name/],
+    [['crews'], /crews is to be taken back, and these files do not declare it/],
+  ] as const)
+    expect(await problemOf(world.desk.publish({ files: back, takeBack: [...takeBack] }))).toMatch(why);
+  const { aside } = await world.desk.aside();
+  expect(aside.map(({ name, kind, count }) => [name, kind, count])).toEqual([
+    ['crews', 'collection', 0],
+    ['hives', 'collection', 2],
+    ['hives.size', 'field', 0],
+    ['hives.size', 'field', 1],
+  ]);
+  await publish('collection crews { name text label }\ntest identity ada { email "ada@hollowoak.example" }');
+  const { version } = aside.find(({ name }) => name === 'hives')!;
+  await world.desk.publish({ files: back, takeBack: [`hives@${version}`] });
+  const { records } = await ada.list('hives', { order: 'code' });
+  expect(records.map(({ code, weight }) => [code, weight])).toEqual([
+    ['a', '2'],
+    ['b', '1.5'],
+  ]);
 });
 
 test('what could lose or bend a value is refused with what to do, and nothing is half done', async () => {
@@ -98,7 +125,7 @@ test('what could lose or bend a value is refused with what to do, and nothing is
   await ada.create('hives', { code: 'b', size: 'x' });
   await ada.create('hives', { code: 'c' });
   expect(await refused(base('code text required label  size integer'))).toMatch(
-    /size holds text values already and cannot become integer/,
+    /becomes integer: 0 of 2 values fit, and 2 records have one that does not \(“a”, “b”\)/,
   );
   expect(await refused(base('code text required label  size text required'))).toMatch(
     /1 record has no value \(“c”\)/,

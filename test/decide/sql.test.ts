@@ -5,7 +5,7 @@ import { Access } from '../../src/core/sql/access.ts';
 import { constant } from '../../src/core/sql/conditions.ts';
 import { JsonDocument } from '../../src/core/types/types.ts';
 import { Slot, filled } from '../../src/core/sql/fragment.ts';
-import { column, identifier, table } from '../../src/core/sql/identifiers.ts';
+import { column, identifier, stored } from '../../src/core/sql/identifiers.ts';
 import { searchedFields } from '../../src/core/sql/indexes.ts';
 import { formulations, listSql, withSlots, type ListQuestion } from '../../src/core/sql/list.ts';
 import { checkFilter } from '../../src/core/check/index.ts';
@@ -44,7 +44,7 @@ test('only names of ours become part of a statement, and they are no longer than
   for (const name of ['a"b', 'a b', 'A', '', '1a', 'a;', 'é', 'a'.repeat(64)])
     expect(() => identifier(name), name).toThrow(TypeError);
   expect(identifier('a'.repeat(63)).text).toHaveLength(65);
-  expect([table('hives').text, column('r', 'code').text]).toEqual(['"records"."hives"', '"r"."code"']);
+  expect([stored('hives').text, column('r', 'code').text]).toEqual(['"records"."hives"', '"r"."code"']);
   const { access } = accessTo('rules hives { people may read (all) }');
   for (const limit of [-1, 1.5, NaN, Infinity])
     expect(() => listSql(access, question({ limit }), 'rows')).toThrow(TypeError);

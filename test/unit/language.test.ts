@@ -91,6 +91,7 @@ const examples: Record<Exclude<Code, 'L006' | 'R008'>, readonly [bad: string, sp
     'archive',
     `action archive on hives sets size = 0\n${rule('keeper may archive')}`,
   ],
+  N013: ['role warden was warden', 'warden', 'role warden was steward'],
   N012: [
     'accept people feeds crews because "x"',
     'crews',

@@ -156,7 +156,7 @@ export function tell(
 export async function restore(
   output: Output,
   named: string,
-  options: { readonly message?: string; readonly despite?: string },
+  options: { readonly message?: string; readonly despite?: string; readonly takeBack?: string[] },
 ): Promise<void> {
   const restores = wholeNumber('the version', named, 1);
   const client = await deskClient();
@@ -171,7 +171,7 @@ export async function restore(
       : `${output.good('✓')} version ${published.version} is in force already, with the very same files`,
   );
   if (published.changed) tell(output, differences, 'it says the same as what was in force');
-  for (const name of published.setAside) output.line(`  kept, and no longer spoken of: ${name}`);
+  for (const name of published.setAside) output.line(`  set aside, out of reach: ${name}`);
   for (const note of published.notes) output.line(`  ${note}`);
 }
 

@@ -10,14 +10,16 @@ import { tell } from './history.ts';
 export async function preview(
   output: Output,
   paths: readonly string[],
-  options: { readonly of?: string; readonly all?: boolean },
+  options: { readonly of?: string; readonly all?: boolean; readonly takeBack?: string[] },
 ): Promise<void> {
   const request =
     options.of === undefined
       ? { files: readRulebook(paths) }
       : { restores: wholeNumber('--of', options.of, 1) };
   const client = await deskClient();
-  const report = await withProgress((show) => client.preview(request, show));
+  const { takeBack } = options;
+  const asked = { ...request, ...(takeBack === undefined ? {} : { takeBack }) };
+  const report = await withProgress((show) => client.preview(asked, show));
   output.data(report);
   const { strong, faint, bad } = output.paint;
   output.line(
@@ -29,6 +31,12 @@ export async function preview(
       output.line(`\nin force for ${operation} on ${collection}:`);
       for (const sentence of sentences) output.line(`    ${sentence}`);
     }
+  if (report.kept.changes.length + report.kept.problems.length > 0) {
+    output.line();
+    output.line(strong('What becomes of the records'));
+    for (const change of report.kept.changes) output.line(`  ${change}`);
+    for (const problem of report.kept.problems) output.line(bad(`! ${problem}`));
+  }
   output.line();
   output.line(strong('What it does'));
   tellEffects(output, report);

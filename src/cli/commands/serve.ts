@@ -20,6 +20,7 @@ export interface ServeOptions {
   readonly sharesByOne: string;
   readonly sharesWithOne: string;
   readonly sharersWithOne: string;
+  readonly keepDiscarded: string;
   readonly smtp?: string;
   readonly outbox?: string;
   readonly from?: string;
@@ -64,6 +65,13 @@ function shareLimitsOf({ sharesByOne, sharesWithOne, sharersWithOne }: ServeOpti
   };
 }
 
+/** Days in which what was discarded can still be kept. */
+function daysOf({ keepDiscarded }: ServeOptions): number {
+  if (!/^\d{1,4}$/.test(keepDiscarded))
+    throw new Misuse(`--keep-discarded takes a number of days from 0 to 9999, not “${keepDiscarded}”`);
+  return Number(keepDiscarded);
+}
+
 /** `firmgate serve`: runs until it is told to stop (SIGINT, SIGTERM), and then finishes what is under way. */
 export async function serve(output: Output, options: ServeOptions): Promise<void> {
   const databaseUrl = options.database ?? process.env.DATABASE_URL;
@@ -90,6 +98,7 @@ export async function serve(output: Output, options: ServeOptions): Promise<void
     proxies: options.proxies ?? [],
     origins: originsOf(options),
     shares: shareLimitsOf(options),
+    discardedDays: daysOf(options),
     port,
     issuers,
     leeway,

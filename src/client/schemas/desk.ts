@@ -19,6 +19,13 @@ const oneLine = z
   .regex(/^\P{Cc}*$/u, { error: 'must be one line without control characters' });
 
 /** What can be said of a publication. */
+export const takeBackSchema = z
+  .array(z.string().regex(/^[a-z_][a-z0-9_]*(\.[a-z_][a-z0-9_]*)?(@[1-9]\d{0,8})?$/))
+  .max(1_000)
+  .describe(
+    'Collections and fields that begin with what was set aside under their name last, or by a version: NAME@VERSION',
+  );
+
 export const publicationSchema = z
   .strictObject({
     files: rulebookFilesSchema.shape.files
@@ -41,6 +48,7 @@ export const publicationSchema = z
       .min(3)
       .optional()
       .describe('Why it is to be published though trials fail; kept in the audit trail'),
+    takeBack: takeBackSchema.optional(),
   })
   .refine(({ files, restores }) => (files === undefined) !== (restores === undefined), {
     error: 'name either “files” or “restores”',

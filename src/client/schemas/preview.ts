@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { rulebookFilesSchema } from './desk.ts';
+import { rulebookFilesSchema, takeBackSchema } from './desk.ts';
 
 export const previewRequestSchema = z
   .strictObject({
@@ -12,6 +12,7 @@ export const previewRequestSchema = z
       .max(2_147_483_647)
       .optional()
       .describe('A published version that would be in force again'),
+    takeBack: takeBackSchema.optional(),
   })
   .refine(({ files, restores }) => (files === undefined) !== (restores === undefined), {
     error: 'name either “files” or “restores”',
@@ -60,6 +61,12 @@ export const previewSchema = z
     beside: z
       .array(z.object({ collection: z.string(), operation: z.string(), sentences: z.array(z.string()) }))
       .describe('What is in force already for what the differences are about'),
+    kept: z
+      .object({
+        changes: z.array(z.string()).describe('What becomes of the records, in sentences'),
+        problems: z.array(z.string()).describe('What stands in the way of publishing it'),
+      })
+      .describe('Renames, types, fills, and what is set aside'),
     effects: z.array(effectSchema).nullable().describe('The most dangerous first; null: not counted'),
     withheld: z
       .boolean()

@@ -1,4 +1,5 @@
 import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
+import { fieldNow, renamesSaid, type Renames } from '../passage/renames.ts';
 import { parseFile } from '../language/parser/index.ts';
 import type { Declaration as Parsed } from '../language/ast.ts';
 import type { Span } from '../language/span.ts';
@@ -19,31 +20,68 @@ export interface Difference {
 /**
  * What differs between two rulebooks, by sentence and declaration; where and in which order they stand does not count, nor does how
  * they are laid out. Sentences have no names: they are paired by equal text, then by whom they speak of and what they allow; the rest
- * is new or gone. Cost: once through both.
+ * is new or gone. What is called otherwise now is paired by `renames`. Cost: once through both.
  */
-export function differencesBetween(before: Rulebook, after: Rulebook): Difference[] {
+export function differencesBetween(
+  before: Rulebook,
+  after: Rulebook,
+  renames: Renames = renamesSaid(before, after),
+): Difference[] {
   return [
-    ...declared(before, after),
+    ...declared(before, after, renames),
     ...sentences(written(before, before.rules), written(after, after.rules), ruleWords),
     ...sentences(written(before, before.fences), written(after, after.fences), fenceWords),
   ];
 }
 
 /** Everything that has a name, by it. */
-function declared(before: Rulebook, after: Rulebook): Difference[] {
-  const [was, is] = [named(before), named(after)];
+function declared(before: Rulebook, after: Rulebook, renames: Renames): Difference[] {
+  const called = new Map<string, string>();
+  const was = new Map(
+    [...named(before)].map(([what, each]) => {
+      const now = whatNow(what, renames);
+      if (now !== what) called.set(now, what);
+      return [now, each];
+    }),
+  );
+  const is = named(after);
   return [...new Set([...was.keys(), ...is.keys()])].flatMap((what): Difference[] => {
     const [old, now] = [was.get(what), is.get(what)];
     if (old?.text === now?.text) return [];
     const how = old === undefined ? 'new' : now === undefined ? 'gone' : 'changed';
     const collection = (now ?? old)!.collection;
+    const name = called.get(what);
+    const renamed =
+      name === undefined ? '' : `${name} is called ${shortName(what)} now, and keeps what it holds: `;
     const words = {
       new: `new: ${now?.text}`,
       gone: `gone: ${old?.text}`,
-      changed: `“${old?.text}” is “${now?.text}” now`,
+      changed: `${renamed}“${old?.text}” is “${now?.text}” now`,
     }[how];
     return [{ what, collection, how, was: old?.text ?? null, is: now?.text ?? null, words }];
   });
+}
+
+/** What something that was called so is called now. */
+function whatNow(what: string, renames: Renames): string {
+  const [kind = '', name = ''] = what.split(' ');
+  switch (kind) {
+    case 'collection':
+      return `collection ${renames.collections.get(name) ?? name}`;
+    case 'field':
+      return `field ${fieldNow(renames, ...(name.split('.') as [string, string])).join('.')}`;
+    case 'role':
+      return `role ${renames.roles.get(name) ?? name}`;
+    case 'attribute':
+    case 'claim':
+      return `${kind} ${renames.attributes.get(name) ?? name}`;
+    default:
+      return what;
+  }
+}
+
+function shortName(what: string): string {
+  return what.slice(what.indexOf(' ') + 1);
 }
 
 interface Named {

@@ -23,6 +23,7 @@ import { checkSchema } from './schema.ts';
 import { plainScope } from './scope.ts';
 import { checkIdentities } from './identities.ts';
 import { checkTimeZone } from './time-zone.ts';
+import { checkSuccession } from './succession.ts';
 import { checkTrials } from './trials.ts';
 
 export type CheckedRulebook =
@@ -61,11 +62,18 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
   const identities = checkIdentities(of('identity'), roles, schema, timeZone, findings);
   const trials = checkTrials(of('trial'), new Set(identities.keys()), known, findings);
 
+  const succession = checkSuccession(
+    { collections: of('collection'), roles: of('role'), attributes: given },
+    schema,
+    findings,
+  );
+
   const diagnostics = [...parsed.flatMap((file) => file.diagnostics), ...findings.diagnostics];
   if (diagnostics.length > 0) return { ok: false, diagnostics: inReadingOrder(diagnostics) };
   return {
     ok: true,
     rulebook: {
+      version: null,
       sources,
       schema,
       timeZone,
@@ -80,6 +88,7 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
       invariants,
       acceptedReach: accepted.acceptedReach,
       ownerless: accepted.ownerless,
+      succession,
     },
   };
 }

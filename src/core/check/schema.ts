@@ -34,6 +34,7 @@ export function checkSchema(declarations: readonly CollectionDeclaration[], find
       label: name === PEOPLE ? 'email' : checkLabel(declaration!, findings),
       tree: checkTree(name, declaration, fields.get(name)!, findings),
       owners: [],
+      table: name,
     });
   }
   // Owners are paths through other collections, so they come when all fields are known.
@@ -103,6 +104,7 @@ function checkFields(
       most: checkMost(field, type, findings),
       onDelete,
       system: false,
+      column: field.name.text,
     });
   }
   fields.set('created_at', own.created_at).set('updated_at', own.updated_at);

@@ -27,6 +27,7 @@ export const codes = {
   N010: 'an attribute that is worked out from itself',
   N011: 'an operation that does not exist',
   N012: 'a role, an attribute or a collection that does not exist',
+  N013: 'a name that cannot have been what it says',
   T001: 'values of unlike types are compared',
   T002: 'a value that the type does not allow',
   T003: 'a path through a field that is not a reference',

@@ -3,9 +3,12 @@ import type { Span } from '../language/span.ts';
 import type { Schema } from '../types/schema.ts';
 import type { Type, Value } from '../types/types.ts';
 import type { Condition, Operand, Range } from './conditions.ts';
+import { noSuccession, type Succession } from './succession.ts';
 
 /** A checked rulebook: what the engines, the store and the trials work from. */
 export interface Rulebook {
+  /** The published version that it is; null: a draft, or nothing yet. */
+  readonly version: number | null;
   readonly sources: readonly Source[];
   readonly schema: Schema;
   /** Whose days count: a name of the IANA time zone database. */
@@ -26,10 +29,12 @@ export interface Rulebook {
   readonly acceptedReach: readonly AcceptedReach[];
   /** Collections whose records may lack an owner, with the reason. */
   readonly ownerless: ReadonlyMap<string, string>;
+  readonly succession: Succession;
 }
 
 /** Before the first publication there are no collections and no rules: everything is closed. */
 export const emptyRulebook: Rulebook = {
+  version: null,
   sources: [],
   schema: new Map(),
   timeZone: 'UTC',
@@ -44,6 +49,7 @@ export const emptyRulebook: Rulebook = {
   invariants: [],
   acceptedReach: [],
   ownerless: new Map(),
+  succession: noSuccession,
 };
 
 /** The operations that every collection has. */

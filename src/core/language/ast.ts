@@ -144,6 +144,17 @@ export interface FieldDeclaration {
   readonly most: { readonly count: number; readonly span: Span } | null;
   /** `on delete remove`: what becomes of this record when the one that it points at is deleted. */
   readonly onDelete: { readonly rule: OnDelete; readonly span: Span } | null;
+  /** `was queen_born`: its name in the version before. */
+  readonly was: Name | null;
+  /** `losing time`: of a timestamp that becomes a date. */
+  readonly losing: Span | null;
+  readonly span: Span;
+}
+
+/** `fill keeper from apiary.host`, `fill status = "kept"`: for records that have no value there. */
+export interface FillClause {
+  readonly field: Name;
+  readonly value: Expression;
   readonly span: Span;
 }
 
@@ -158,6 +169,9 @@ export interface CollectionDeclaration {
   readonly owners: readonly (Expression & { kind: 'path' })[];
   /** `tree by parent`. */
   readonly tree: Name | null;
+  /** `was apiaries`: its name in the version before. */
+  readonly was: Name | null;
+  readonly fills: readonly FillClause[];
   /** What stands between the brackets, piece by piece. */
   readonly pieces: readonly Span[];
   readonly span: Span;
@@ -170,6 +184,7 @@ export interface RoleDeclaration {
   readonly inclusions: readonly Inclusion[];
   /** Who holds it, where nobody is given it by hand. */
   readonly when: Expression | null;
+  readonly was: Name | null;
   readonly span: Span;
 }
 
@@ -190,6 +205,7 @@ export interface AttributeDeclaration {
   readonly kind: 'attribute';
   readonly name: Name;
   readonly type: TypeName;
+  readonly was: Name | null;
   readonly value: Expression | EveryExpression;
   readonly span: Span;
 }
@@ -208,6 +224,7 @@ export interface ClaimDeclaration {
   readonly kind: 'claim';
   readonly name: Name;
   readonly type: TypeName;
+  readonly was: Name | null;
   readonly claim: string;
   readonly span: Span;
 }

@@ -25,7 +25,8 @@ import {
   type Surroundings,
 } from './conditions.ts';
 import { Slot, allOf, anyOf, commaList, sql, value, type Fragment, type SqlValue } from './fragment.ts';
-import { aliasBelow, column, columnType, identifier, recordKey, table } from './identifiers.ts';
+import { aliasBelow, column, columnType, identifier, recordKey } from './identifiers.ts';
+import { relation } from './relations.ts';
 import { idSet, setSql, type IdSet } from './sets.ts';
 
 /**
@@ -236,6 +237,7 @@ export class Access {
   /** A condition with full sight; for rules only, never for what a caller wrote. */
   around(alias: string, roles: ReadonlySet<string>): Surroundings {
     const known = (slot: Slot) => (this.#slots ? slot : this.valueOf(slot));
+    const unchanged = (name: string) => relation(this.rulebook.schema, name);
     return {
       literal: constant,
       me: (step, type) => sql`${value(known(new Slot('me', step.field)))}::${columnType(type)}`,
@@ -244,7 +246,8 @@ export class Access {
       today: sql`${value(known(new Slot('today')))}::date`,
       alias,
       field: (at, step) => column(at, step.field),
-      relation: table,
+      relation: unchanged,
+      unchanged,
       visible: () => null,
       may: (may, target, around) => this.#may(may, target, around),
       mayIds: (may, around) => this.#mayIds(may, around),

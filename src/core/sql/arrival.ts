@@ -4,7 +4,8 @@ import type { Step } from '../ir/conditions.ts';
 import type { Type } from '../types/types.ts';
 import { conditionSql, daySql, operandSql, typed, type Surroundings } from './conditions.ts';
 import { sql, type Fragment } from './fragment.ts';
-import { column, identifier, table } from './identifiers.ts';
+import { column, identifier } from './identifiers.ts';
+import { relation } from './relations.ts';
 
 /**
  * What is worked out of a caller, as SQL beside their row of people, so that it comes from the same snapshot:
@@ -21,12 +22,13 @@ export interface ArrivalParts {
 
 /** `person` is the alias of the row of people, `email` what is known of the address, `now` the moment as a timestamptz. */
 export function arrivalParts(
-  rulebook: Pick<Rulebook, 'attributes' | 'roles' | 'timeZone'>,
+  rulebook: Pick<Rulebook, 'attributes' | 'roles' | 'schema' | 'timeZone'>,
   person: string,
   email: Fragment,
   now: Fragment,
   claims: Claims,
 ): ArrivalParts {
+  const unchanged = (name: string) => relation(rulebook.schema, name);
   const around: Surroundings = {
     me(step: Step) {
       if (rulebook.attributes.has(step.field)) return column(aliasOf(step.field), step.field);
@@ -38,7 +40,8 @@ export function arrivalParts(
     today: daySql(now, rulebook.timeZone),
     alias: person,
     field: (at, step) => column(at, step.field),
-    relation: table,
+    relation: unchanged,
+    unchanged,
     visible: () => null,
     // The checker keeps “me may” out of roles and attributes.
     may: () => sql`false`,
@@ -70,7 +73,7 @@ function valueSql(attribute: Attribute, around: Surroundings, claims: Claims): F
     case 'value':
       return operandSql(source.operand, around);
     case 'every': {
-      const found = sql`select ${operandSql(source.operand, around)} as each from ${table(source.range.collection)} as ${identifier(`${around.alias}_v${source.range.depth}`)} where ${conditionSql(source.where, around)}`;
+      const found = sql`select ${operandSql(source.operand, around)} as each from ${around.relation(source.range.collection)} as ${identifier(`${around.alias}_v${source.range.depth}`)} where ${conditionSql(source.where, around)}`;
       return sql`array(select distinct ${ordered(type)} from (${found}) as found where each is not null order by 1)`;
     }
   }

@@ -3,7 +3,7 @@ import type { As } from '../ir/rewrite.ts';
 import { UTC, ZONES_BEGIN } from '../types/time.ts';
 import { JsonDocument, type Type, type Value } from '../types/types.ts';
 import { allOf, anyOf, commaList, sql, value, type Fragment, type Slot, type SqlValue } from './fragment.ts';
-import { aliasBelow, asRecordKeys, column, columnType, identifier, recordKey, table } from './identifiers.ts';
+import { aliasBelow, asRecordKeys, column, columnType, identifier, recordKey } from './identifiers.ts';
 
 /**
  * A condition as an SQL expression: the other engine beside `core/evaluate/closures.ts`. Every value is bound with a
@@ -30,6 +30,8 @@ export interface Surroundings {
   readonly field: (alias: string, step: Step) => Fragment;
   /** What a path or a `some` reads from: the table, or the table as a write would leave it. */
   readonly relation: (collection: string) => Fragment;
+  /** The same as it is before the write. */
+  readonly unchanged: (collection: string) => Fragment;
   /** The table as the write would leave it, on either side: what paths from `new` read from. */
   readonly changed?: (collection: string) => Fragment;
   /** What the caller's own rules say of the record that a fragment points at; never null where it is present. */
@@ -212,10 +214,10 @@ function withinSql({ left, right, parent }: Condition & { kind: 'within' }, arou
   return sql`case when ${start} is not null and ${wanted} is not null then (with recursive up as (${first} union ${next}) ${answer}) end`;
 }
 
-/** Does the tree of a collection lead from `from` up to `to`? For refusing a parent that would close a circle. */
-export function leadsUpSql(collection: string, tree: string, from: string, to: string): Fragment {
-  const parent = sql`${column('t', tree)}`;
-  return sql`with recursive up as (select ${recordKey(from)} as id union select ${parent} from ${table(collection)} as t join up on t.id = up.id where ${parent} is not null) select exists (select 1 from up where id = ${recordKey(to)}) as found`;
+/** Does a tree of records lead from `from` up to `to` by this field? For refusing a parent that would close a circle. */
+export function leadsUpSql(records: Fragment, tree: string, from: string, to: string): Fragment {
+  const parent = column('t', tree);
+  return sql`with recursive up as (select ${recordKey(from)} as id union select ${parent} from ${records} as t join up on t.id = up.id where ${parent} is not null) select exists (select 1 from up where id = ${recordKey(to)}) as found`;
 }
 
 function countSql(range: Range, where: Condition, around: Surroundings): Fragment {
@@ -286,7 +288,11 @@ function pathSql({ root, steps, type }: PathOperand, around: Surroundings): Frag
   const { start, alias } = rootSql(root, first, rest.length === 0 ? type : { kind: 'uuid' }, around);
   // Paths from one side of an update stay on that side, whichever is being asked.
   const relation =
-    root === 'old' ? table : root === 'new' ? (around.changed ?? around.relation) : around.relation;
+    root === 'old'
+      ? around.unchanged
+      : root === 'new'
+        ? (around.changed ?? around.relation)
+        : around.relation;
   let reached = start;
   for (const [index, step] of rest.entries()) {
     // One alias a depth is enough: each look-up sees only its own.

@@ -2,7 +2,8 @@ import type { Condition } from '../ir/conditions.ts';
 import { Access } from './access.ts';
 import { conditionSql } from './conditions.ts';
 import { anyOf, commaList, sql, type Fragment } from './fragment.ts';
-import { identifier, recordKeys, table } from './identifiers.ts';
+import { identifier, recordKeys } from './identifiers.ts';
+import { relation } from './relations.ts';
 import { ownersSql } from './owners.ts';
 
 const noRoles: ReadonlySet<string> = new Set();
@@ -28,7 +29,7 @@ export function classesSql(
   const columns = [...owners, sql`${bitsSql(sets, common)} as common`, sql`${bitsSql(sets, own)} as own`];
   const places = commaList(columns.map((_, index) => ({ text: String(index + 1), values: [] })));
   const where = touching ? sql` where ${anyOf(own.map((each) => truth(sets, each)))}` : sql``;
-  return sql`select ${commaList([...columns, sql`count(*) as count`, sql`array[min(r.id::text), max(r.id::text)] as examples`])} from ${table(collection)} as r${where} group by ${places}`;
+  return sql`select ${commaList([...columns, sql`count(*) as count`, sql`array[min(r.id::text), max(r.id::text)] as examples`])} from ${relation(access.rulebook.schema, collection)} as r${where} group by ${places}`;
 }
 
 /** The truth of conditions that speak of no record, as a text of 0 and 1. */
@@ -45,7 +46,7 @@ export function recordBitsSql(
   own: readonly Condition[],
 ): Fragment {
   const columns = [sql`r.id`, sql`${bitsSql(access, common)} as common`, sql`${bitsSql(access, own)} as own`];
-  return sql`select ${commaList(columns)} from ${table(collection)} as r where r.id = any(${recordKeys(ids)})`;
+  return sql`select ${commaList(columns)} from ${relation(access.rulebook.schema, collection)} as r where r.id = any(${recordKeys(ids)})`;
 }
 
 function truth(access: Access, condition: Condition): Fragment {

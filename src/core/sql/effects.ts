@@ -1,9 +1,10 @@
 import { SHARE } from '../decide/shares.ts';
 import type { Node } from '../decide/nodes.ts';
-import { collectionOf } from '../types/schema.ts';
+import { collectionOf, systemFieldNames } from '../types/schema.ts';
 import type { Access } from './access.ts';
 import { allOf, anyOf, commaList, sql, type Fragment } from './fragment.ts';
-import { identifier, table } from './identifiers.ts';
+import { column, identifier } from './identifiers.ts';
+import { relation } from './relations.ts';
 
 /** What a caller may do with a record, or with one field of it, before and after a change of the rules. */
 export interface EffectItem {
@@ -21,27 +22,47 @@ export interface EffectsQuery {
   readonly statement: Fragment;
 }
 
+/** A collection on both sides of a change: what it is called before and after, and its fields likewise. */
+export interface BothSides {
+  /** Null: it is not there on that side. */
+  readonly was: string | null;
+  readonly is: string | null;
+  /** Fields by their new names; of those that are gone the old one. */
+  readonly fields: readonly {
+    readonly name: string;
+    readonly was: string | null;
+    readonly is: string | null;
+  }[];
+}
+
 /**
  * Which records of a collection one caller gains and loses: a difference of sets, counted in one pass over the collection. An update is
- * judged for the record as it is. `before` and `after` are of the same person at the same moment. Null: both say the very same.
+ * judged for the record as it is. `before` and `after` are of the same person at the same moment, and read what is there by their own
+ * names. Null: both say the very same.
  */
-export function effectsSql(before: Access, after: Access, collection: string): EffectsQuery | null {
-  const { fields } = collectionOf(before.rulebook.schema, collection);
-  const named = [...fields.values()].map(({ name }) => name);
-  const supplied = [...fields.values()].filter(({ system }) => !system).map(({ name }) => name);
+export function effectsSql(before: Access, after: Access, collection: BothSides): EffectsQuery | null {
+  const { fields } = collection;
+  const own = fields.filter(({ name }) => !systemFieldNames.has(name));
+  const { from, aliases } = bothSql(before, after, collection);
   const all: EffectItem[] = [
     { operation: 'read', field: null },
-    ...named.filter((name) => name !== 'id').map((field) => ({ operation: 'read', field }) as const),
+    ...fields
+      .filter(({ name }) => name !== 'id')
+      .map(({ name }) => ({ operation: 'read', field: name }) as const),
     { operation: 'update', field: null },
-    ...supplied.map((field) => ({ operation: 'update', field }) as const),
+    ...own.map(({ name }) => ({ operation: 'update', field: name }) as const),
     { operation: 'delete', field: null },
     { operation: 'share', field: null },
   ];
-  const asked = all.map((item) => ({
-    item,
-    was: mayDo(before, collection, item, supplied),
-    is: mayDo(after, collection, item, supplied),
-  }));
+  const of = (side: 'was' | 'is', access: Access, { operation, field }: EffectItem): Fragment => {
+    const name = collection[side];
+    const at = field === null ? null : (fields.find((each) => each.name === field)?.[side] ?? undefined);
+    // What is not there on one side is nobody's there.
+    if (name === null || at === undefined) return sql`false`;
+    const supplied = own.flatMap((each) => each[side] ?? []);
+    return mayDo(access, name, { operation, field: at }, supplied, aliases[side]);
+  };
+  const asked = all.map((item) => ({ item, was: of('was', before, item), is: of('is', after, item) }));
   const differing = asked.filter(({ was, is }) => !same(was, is));
   // Whether something is left at all is asked of the record as such.
   const kept = asked.filter((each) => differing.includes(each) || each.item.field === null);
@@ -68,8 +89,22 @@ export function effectsSql(before: Access, after: Access, collection: string): E
   });
   return {
     items: kept.map(({ item }) => item),
-    statement: sql`select ${commaList(columns)} from (select r.id::text as id, ${commaList(flags)} from ${table(collection)} as r) as each`,
+    statement: sql`select ${commaList(columns)} from (select ${column(aliases[collection.is === null ? 'was' : 'is'], 'id')}::text as id, ${commaList(flags)} from ${from}) as each`,
   };
+}
+
+/** The records of both sides beside each other; where they are kept and called alike, they are the same row. */
+function bothSql(before: Access, after: Access, { was, is }: BothSides) {
+  const [old, now] = [
+    was === null ? null : relation(before.rulebook.schema, was),
+    is === null ? null : relation(after.rulebook.schema, is),
+  ];
+  if (old !== null && now !== null && old.text === now.text)
+    return { from: sql`${now} as r`, aliases: { was: 'r', is: 'r' } };
+  const aliases = { was: 'o', is: 'r' };
+  if (now === null) return { from: sql`${old!} as o`, aliases };
+  if (old === null) return { from: sql`${now} as r`, aliases };
+  return { from: sql`${old} as o join ${now} as r on r.id = o.id`, aliases };
 }
 
 /** Can the caller change any record of the collection at all? */
@@ -77,8 +112,8 @@ export function changesAnySql(access: Access, collection: string): Fragment {
   const supplied = [...collectionOf(access.rulebook.schema, collection).fields.values()]
     .filter(({ system }) => !system)
     .map(({ name }) => name);
-  const may = mayDo(access, collection, { operation: 'update', field: null }, supplied);
-  return sql`select exists (select from ${table(collection)} as r where ${may}) as any`;
+  const may = mayDo(access, collection, { operation: 'update', field: null }, supplied, 'r');
+  return sql`select exists (select from ${relation(access.rulebook.schema, collection)} as r where ${may}) as any`;
 }
 
 function same(one: Fragment, other: Fragment): boolean {
@@ -90,12 +125,13 @@ function mayDo(
   collection: string,
   { operation, field }: EffectItem,
   supplied: readonly string[],
+  alias: string,
 ): Fragment {
   if (operation === 'read')
-    return field === null ? access.readable(collection, 'r') : access.shown(collection, field, 'r');
+    return field === null ? access.readable(collection, alias) : access.shown(collection, field, alias);
   const permission = access.permission(operation === 'share' ? SHARE : operation, collection);
-  const sides = { old: 'r', new: 'r' };
-  const holds = (node: Node) => access.nodeSql(node, 'r', sides);
+  const sides = { old: alias, new: alias };
+  const holds = (node: Node) => access.nodeSql(node, alias, sides);
   if (operation !== 'update') return holds(permission.record);
   const whole =
     field === null

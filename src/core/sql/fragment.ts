@@ -83,3 +83,11 @@ function glue(parts: readonly Fragment[], separator: string): Fragment {
     values: Object.freeze(parts.flatMap((part) => part.values)),
   });
 }
+
+/** A checked literal where PostgreSQL takes no bound values: in definitions. */
+export function literal(checked: string | number | boolean | null): Fragment {
+  // Doubling the quote is the whole of quoting while standard_conforming_strings is on, its setting since 9.1.
+  const text =
+    checked === null ? 'null' : `'${String(checked).replaceAll("'", "''").replaceAll('?', '\\?')}'`;
+  return Object.freeze({ text, values: [] });
+}

@@ -1,4 +1,4 @@
-import { PEOPLE } from '../types/schema.ts';
+import { PEOPLE, type Collection, type Field } from '../types/schema.ts';
 import type { Type } from '../types/types.ts';
 import { sql, value, type Fragment, type SqlValue } from './fragment.ts';
 
@@ -17,13 +17,25 @@ export function identifier(name: string): Fragment {
   return Object.freeze({ text: `"${name}"`, values: [] });
 }
 
-/** The table of a collection. */
-export function table(collection: string): Fragment {
-  return Object.freeze({ text: `"${RECORDS_SCHEMA}".${identifier(collection).text}`, values: [] });
+/** A table that holds records, by its own name. */
+export function stored(name: string): Fragment {
+  return Object.freeze({ text: `"${RECORDS_SCHEMA}".${identifier(name).text}`, values: [] });
 }
 
-/** The table of people: `table(PEOPLE)`. */
-export const peopleTable = table(PEOPLE);
+/** The table of people, whose built-in fields and own columns never change their names. */
+export const peopleTable = stored(PEOPLE);
+
+/** The table that records of a collection are written to. */
+export function tableOf({ name, table: kept }: Collection): Fragment {
+  if (kept === null) throw new TypeError(`a collection that has no table yet: ${name}`);
+  return stored(kept);
+}
+
+/** The column that a field is written to. */
+export function columnOf({ name, column: kept }: Field): Fragment {
+  if (typeof kept !== 'string') throw new TypeError(`a field that has no column of its own yet: ${name}`);
+  return identifier(kept);
+}
 
 /** The id of a record as a bound value. This and the three below are all that says what a key is. */
 export function recordKey(id: SqlValue): Fragment {

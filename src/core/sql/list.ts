@@ -5,7 +5,8 @@ import type { Access, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
 import { isEarlyField, mayRunEarly } from './early.ts';
 import { Slot, allOf, anyOf, commaList, sql, unionAll, type Fragment } from './fragment.ts';
-import { column, identifier, recordKey, recordKeys, table } from './identifiers.ts';
+import { column, identifier, recordKey, recordKeys } from './identifiers.ts';
+import { inForceSql, relation } from './relations.ts';
 import type { IdSet } from './sets.ts';
 
 /** One key of an order. Missing (and withheld) values come last, in both directions. */
@@ -82,15 +83,25 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
     const asking = form === 'rows' ? access : access.withSets();
     // Where nothing is ever withheld, there is nothing to do after the limit.
     if (reading.large.length === 0 && reading.fields.every((field) => access.isShown(collection, field)))
-      return searchSql(asking, question, [asking.granted(collection, 'r')], reading.columns);
+      return searchSql(
+        asking,
+        question,
+        [asking.granted(collection, 'r'), ...inForce(access)],
+        reading.columns,
+      );
     const found = searchSql(asking, question, [asking.granted(collection, 'r')], whole);
-    return pageSql(reading, sql`(${found}) as r`, keyNames(access, question, 'r'));
+    return pageSql(access, reading, sql`(${found}) as r`, keyNames(access, question, 'r'));
   }
   const asking = form === 'branches' ? access : access.withSets();
   const branches = asking.readBranches(collection, 'r')!;
   if (form !== 'gathered') {
     const found = branches.map(({ condition }) => searchSql(asking, question, [condition], whole));
-    return pageSql(reading, sql`(${joined(access, question, found)}) as r`, keyNames(access, question, 'r'));
+    return pageSql(
+      access,
+      reading,
+      sql`(${joined(access, question, found)}) as r`,
+      keyNames(access, question, 'r'),
+    );
   }
   // Of each id more rows are found than are wanted of all, so they are found by their keys alone, which an index may
   // hold; the rows themselves are fetched for the page.
@@ -98,20 +109,26 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
     set === null ? searchSql(asking, question, [condition], keys) : gathered(asking, question, set, rest),
   );
   const id = column('k', `_key_${question.order.length - 1}`);
-  const rows = sql`(${joined(access, question, found)}) as k join ${table(collection)} as r on r.id = ${id}`;
-  return pageSql(reading, rows, keyNames(access, question, 'k'));
+  const rows = sql`(${joined(access, question, found)}) as k join ${relation(access.rulebook.schema, collection)} as r on r.id = ${id}`;
+  return pageSql(access, reading, rows, keyNames(access, question, 'k'));
 }
 
 /**
  * The rows found, as the caller sees them, in order: as many from the first as make no page that is too large. `_found` tells how
  * many there were. Where no value can be large, nothing is summed up. Sizes are of what is shown: a withheld value moves nothing.
  */
-function pageSql({ columns, large }: SelectList, rows: Fragment, order: Fragment): Fragment {
-  const of = sql`from ${rows} order by ${order}`;
+function pageSql(access: Access, { columns, large }: SelectList, rows: Fragment, order: Fragment): Fragment {
+  const of = sql`from ${rows} where ${allOf(inForce(access))} order by ${order}`;
   if (large.length === 0) return sql`select ${commaList(columns)} ${of}`;
   const before = sql`coalesce(sum(${sumOf(large)}) over (order by ${order} rows between unbounded preceding and 1 preceding), 0) as "_before"`;
   const all = commaList([...columns, before, sql`count(*) over () as "_found"`]);
   return sql`select * from (select ${all} ${of}) as page where "_before" < ${count(PAGE_BYTES)}`;
+}
+
+/** What is asked once of the whole statement. */
+function inForce({ rulebook }: Access): Fragment[] {
+  const asked = inForceSql(rulebook);
+  return asked === null ? [] : [asked];
 }
 
 /** Missing values have no size. */
@@ -130,7 +147,7 @@ function searchSql(
   const keys = commaList(order.map((key) => keySql(access, collection, key)));
   const rules = [...conditions, ...access.readFences(collection, 'r')];
   const all = [...rules, ...askedOf(access, question, after, rules)];
-  return sql`select ${commaList(columns)} from ${table(collection)} as r where ${allOf(all)} order by ${keys} limit ${count(question.limit)}`;
+  return sql`select ${commaList(columns)} from ${relation(access.rulebook.schema, collection)} as r where ${allOf(all)} order by ${keys} limit ${count(question.limit)}`;
 }
 
 /** The first rows of each id of a set, and of these the first. */
@@ -186,11 +203,11 @@ export function countSql(
 ): Formulation[] {
   const { collection, filter } = question;
   const counted = (form: Form, each: Access): Formulation => {
-    const rules = [each.readable(collection, 'r')];
+    const rules = [each.readable(collection, 'r'), ...inForce(access)];
     const all = [...rules, ...askedOf(each, { collection, filter, order: [] }, null, rules)];
     return {
       form,
-      statement: sql`select count(*) as count from ${table(collection)} as r where ${allOf(all)}`,
+      statement: sql`select count(*) as count from ${relation(access.rulebook.schema, collection)} as r where ${allOf(all)}`,
     };
   };
   return differing([counted('rows', access), counted('sets', access.withSets())]);
@@ -210,9 +227,9 @@ export function readSql(
   lock: boolean,
 ): { statement: Fragment; reading: SelectList } {
   const reading = access.selectList(collection, 'r');
-  const conditions = [sql`r.id = ${recordKey(id)}`, access.readable(collection, 'r')];
+  const conditions = [sql`r.id = ${recordKey(id)}`, access.readable(collection, 'r'), ...inForce(access)];
   const locking = lock ? sql` for update of r` : sql``;
-  const statement = sql`select ${commaList(reading.columns)} from ${table(collection)} as r where ${allOf(conditions)}${locking}`;
+  const statement = sql`select ${commaList(reading.columns)} from ${relation(access.rulebook.schema, collection)} as r where ${allOf(conditions)}${locking}`;
   return { statement, reading };
 }
 
@@ -223,8 +240,12 @@ export function readManySql(
   ids: readonly string[],
 ): { statement: Fragment; reading: SelectList } {
   const reading = access.selectList(collection, 'r');
-  const conditions = [sql`r.id = any(${recordKeys(ids)})`, access.readable(collection, 'r')];
-  const from = sql`from ${table(collection)} as r where ${allOf(conditions)}`;
+  const conditions = [
+    sql`r.id = any(${recordKeys(ids)})`,
+    access.readable(collection, 'r'),
+    ...inForce(access),
+  ];
+  const from = sql`from ${relation(access.rulebook.schema, collection)} as r where ${allOf(conditions)}`;
   const columns = commaList(reading.columns);
   if (reading.large.length === 0) return { statement: sql`select ${columns} ${from}`, reading };
   const total = sql`sum(${sumOf(reading.large)}) over () as "_total", row_number() over () as "_row"`;

@@ -1,6 +1,7 @@
 import { PEOPLE, collectionOf, fieldOf, type Schema } from '../types/schema.ts';
 import { anyOf, sql, type Fragment } from './fragment.ts';
-import { column, table } from './identifiers.ts';
+import { column } from './identifiers.ts';
+import { relation } from './relations.ts';
 
 /** For each path of `owned by`: whom it leads to from the record under the alias; null where something on it is missing. */
 export function ownersSql(schema: Schema, collection: string, alias: string): Fragment[] {
@@ -20,7 +21,7 @@ function ownerSql(schema: Schema, collection: string, path: readonly string[], a
   for (const [index, step] of path.slice(1).entries()) {
     const { type } = fieldOf(schema, here, path[index]!)!;
     here = (type as { collection: string }).collection;
-    reached = sql`(select ${column('o', step)} from ${table(here)} as o where o.id = ${reached})`;
+    reached = sql`(select ${column('o', step)} from ${relation(schema, here)} as o where o.id = ${reached})`;
   }
   return reached;
 }

@@ -1,11 +1,20 @@
 import type { TrueOf } from '../decide/nodes.ts';
 import type { Change } from '../decide/steps/asking.ts';
-import { IDENTITY, PEOPLE, collectionOf, columnsOf, type Collection, type Field } from '../types/schema.ts';
+import {
+  IDENTITY,
+  PEOPLE,
+  collectionOf,
+  columnsOf,
+  type Collection,
+  type Field,
+  type Schema,
+} from '../types/schema.ts';
 import { JsonPatch, simpleTypes, type Value } from '../types/types.ts';
 import type { Access } from './access.ts';
 import { typed, type Precision } from './conditions.ts';
 import { allOf, commaList, sql, value, type Fragment } from './fragment.ts';
-import { column, identifier, recordKey, recordKeys, table } from './identifiers.ts';
+import { column, columnOf, identifier, recordKey, recordKeys, tableOf } from './identifiers.ts';
+import { relation } from './relations.ts';
 
 /** The values that a write sets, by field. Every field is of the schema and every value of its type. */
 export type NewValues = ReadonlyMap<string, Value>;
@@ -54,7 +63,7 @@ export function truthsSql(
   if (change.kind === 'none') {
     const flags = asked.map((leaf, index) => flag(leaf, index, 'before', { old: 'before' }));
     return {
-      statement: sql`select ${commaList(flags)} from ${table(collection)} as "before" where ${isRecord}`,
+      statement: sql`select ${commaList(flags)} from ${relation(access.rulebook.schema, collection)} as "before" where ${isRecord}`,
       asked,
     };
   }
@@ -64,7 +73,7 @@ export function truthsSql(
     flag(leaf, index, 'before', before),
     ...(leaf.sides === 'before' ? [] : [flag(leaf, index, 'after', { ...before, relation: afterwards })]),
   ]);
-  const statement = sql`select ${commaList(flags)} from ${table(collection)} as "before" cross join lateral (select ${changedRow(definition, change.values)}) as "after" where ${isRecord}`;
+  const statement = sql`select ${commaList(flags)} from ${relation(access.rulebook.schema, collection)} as "before" cross join lateral (select ${changedRow(definition, change.values)}) as "after" where ${isRecord}`;
   return { statement, asked };
 }
 
@@ -102,7 +111,7 @@ export function stoppedSql(
     changes === null
       ? sql``
       : sql` cross join lateral (select ${changedRow(definition, changes)}) as "after"`;
-  return sql`select count(*) as count from ${table(collection)} as "before"${row} where ${column('before', 'id')} = any(${recordKeys(ids)}) and (${allOf(passes)}) is not true`;
+  return sql`select count(*) as count from ${relation(access.rulebook.schema, collection)} as "before"${row} where ${column('before', 'id')} = any(${recordKeys(ids)}) and (${allOf(passes)}) is not true`;
 }
 
 function changedRow(collection: Collection, changes: NewValues): Fragment {
@@ -125,13 +134,14 @@ function changed({ name, type }: Field, bound: Value, current: Fragment): Fragme
 
 /** The collection as the write would leave it: the row that goes by `after`, instead of the one with this id. */
 function withRow(access: Access, collection: string, replaced: Fragment | null): (name: string) => Fragment {
-  const fields = columnsOf(collectionOf(access.rulebook.schema, collection));
+  const { schema } = access.rulebook;
+  const fields = columnsOf(collectionOf(schema, collection));
   const columns = (alias: string) => commaList(fields.map((field) => column(alias, field)));
   const others = replaced === null ? sql`` : sql` where ${column('other', 'id')} <> ${replaced}`;
   return (name) =>
     name === collection
-      ? sql`(select ${columns('other')} from ${table(name)} as "other"${others} union all select ${columns('after')})`
-      : table(name);
+      ? sql`(select ${columns('other')} from ${relation(schema, name)} as "other"${others} union all select ${columns('after')})`
+      : relation(schema, name);
 }
 
 /** For each reference: is the record that it would point at there, and readable for the caller? */
@@ -141,7 +151,7 @@ export function referencesSql(
 ): Fragment {
   const found = references.map(
     ({ collection, id }, index) =>
-      sql`exists (select 1 from ${table(collection)} as r where r.id = ${recordKey(id)} and ${access.readable(collection, 'r')}) as ${identifier(`found_${index}`)}`,
+      sql`exists (select 1 from ${relation(access.rulebook.schema, collection)} as r where r.id = ${recordKey(id)} and ${access.readable(collection, 'r')}) as ${identifier(`found_${index}`)}`,
   );
   return sql`select ${commaList(found)}`;
 }
@@ -149,19 +159,19 @@ export function referencesSql(
 /** Puts a record in. All fields are named, so that no column default of the table can add a value. */
 export function insertSql(collection: Collection, values: NewValues): Fragment {
   const fields = [...collection.fields.values()];
-  const names = commaList(fields.map((field) => identifier(field.name)));
+  const names = commaList(fields.map(columnOf));
   const row = commaList(fields.map((field) => typed(values.get(field.name) ?? null, field.type)));
   if (collection.name === PEOPLE && (values.get('email') ?? null) !== null)
-    return sql`insert into ${table(PEOPLE)} (${names}, _email_claimed) values (${row}, true)`;
-  return sql`insert into ${table(collection.name)} (${names}) values (${row})`;
+    return sql`insert into ${tableOf(collection)} (${names}, _email_claimed) values (${row}, true)`;
+  return sql`insert into ${tableOf(collection)} (${names}) values (${row})`;
 }
 
 /** Changes the named fields of one record. */
 export function updateSql(collection: Collection, id: string, changes: NewValues): Fragment {
-  const set = [...changes].map(
-    ([name, bound]) =>
-      sql`${identifier(name)} = ${changed(collection.fields.get(name)!, bound, identifier(name))}`,
-  );
+  const set = [...changes].map(([name, bound]) => {
+    const field = collection.fields.get(name)!;
+    return sql`${columnOf(field)} = ${changed(field, bound, columnOf(field))}`;
+  });
   // A new address is nobody's yet, as far as we know: only claimed. One that stays the same stays as sure as it was.
   if (collection.name === PEOPLE && changes.has('email')) {
     const address = typed(changes.get('email')!, simpleTypes.text);
@@ -170,31 +180,32 @@ export function updateSql(collection: Collection, id: string, changes: NewValues
       sql`_email_claimed = case when email is not distinct from ${address} then _email_claimed else ${address} is not null end`,
     );
   }
-  return sql`update ${table(collection.name)} set ${commaList(set)} where id = ${recordKey(id)}`;
+  return sql`update ${tableOf(collection)} set ${commaList(set)} where id = ${recordKey(id)}`;
 }
 
 /** Removes records. */
-export function deleteSql(collection: string, ids: readonly string[]): Fragment {
-  return sql`delete from ${table(collection)} where id = any(${recordKeys(ids)})`;
+export function deleteSql(collection: Collection, ids: readonly string[]): Fragment {
+  return sql`delete from ${tableOf(collection)} where id = any(${recordKeys(ids)})`;
 }
 
 /** The records that point at any of these by the field, as many as asked for; held until the transaction ends. */
 export function referrersSql(
+  schema: Schema,
   collection: string,
   field: string,
   ids: readonly string[],
   most: number,
 ): Fragment {
-  return sql`select r.id from ${table(collection)} as r where ${column('r', field)} = any(${recordKeys(ids)}) order by r.id limit ${value(most)}::bigint for update`;
+  return sql`select r.id from ${relation(schema, collection)} as r where ${column('r', field)} = any(${recordKeys(ids)}) order by r.id limit ${value(most)}::bigint for update`;
 }
 
 /** Takes away the reference from those of the records that point at any of the targets. */
 export function clearSql(
-  collection: string,
-  field: string,
+  collection: Collection,
+  field: Field,
   ids: readonly string[],
   targets: readonly string[],
   now: string,
 ): Fragment {
-  return sql`update ${table(collection)} set ${identifier(field)} = null, updated_at = greatest(updated_at, ${value(now)}::timestamptz) where id = any(${recordKeys(ids)}) and ${identifier(field)} = any(${recordKeys(targets)})`;
+  return sql`update ${tableOf(collection)} set ${columnOf(field)} = null, updated_at = greatest(updated_at, ${value(now)}::timestamptz) where id = any(${recordKeys(ids)}) and ${columnOf(field)} = any(${recordKeys(targets)})`;
 }

@@ -18,7 +18,13 @@ export interface Field {
   readonly onDelete: 'refuse' | 'remove' | 'clear';
   /** Filled in by the service alone: `id`, `created_at`, `updated_at`. Never suppliable. */
   readonly system: boolean;
+  /** Where its values are kept: its own name, until it is renamed or gets another type. See `places.ts`. */
+  readonly column: Kept;
 }
+
+/** A column; one of another type, whose values are read as the field's; or nothing yet: every value is missing. */
+export type Kept =
+  string | { readonly column: string; readonly type: Type; readonly timeZone: string } | null;
 
 export interface Collection {
   readonly name: string;
@@ -31,6 +37,8 @@ export interface Collection {
   readonly tree: string | null;
   /** Paths to the people whose own a record is; empty where nothing was said. */
   readonly owners: readonly (readonly string[])[];
+  /** The table that holds its records: its own name, until it is renamed. Null: there is none yet, so it is empty. */
+  readonly table: string | null;
 }
 
 /** Characters of a text that the rulebook says nothing about. */
@@ -73,6 +81,7 @@ const system = (name: string, type: Type): Field => ({
   most: null,
   onDelete: 'refuse',
   system: true,
+  column: name,
 });
 
 /** The fields that every collection has: its own id before all others, the times after them. */
@@ -97,6 +106,7 @@ const text = (name: string, unique: boolean): Field => ({
   most: MOST_CHARACTERS,
   onDelete: 'refuse',
   system: false,
+  column: name,
 });
 
 /** The fields that `people` has before the rulebook adds its own. E-mail addresses are the label. */

@@ -35,12 +35,12 @@ export function refuseOtherCollections(drafted: Schema, published: Schema): void
   });
 }
 
-/** The same text for schemas over the same collections and fields. */
+/** The same text for schemas over the same collections and fields, wherever they are kept. */
 export function describeSchema(schema: Schema): string {
   const collections = [...schema.values()].map(({ name, fields, label }) => ({
     name,
     label,
-    fields: [...fields.values()],
+    fields: [...fields.values()].map(({ column: _, ...field }) => field),
   }));
   return JSON.stringify(collections.toSorted((a, b) => (a.name < b.name ? -1 : 1)));
 }

@@ -71,7 +71,7 @@ export async function inviteAll(
       roles: each.roles ?? asked.roles,
       ends: untilOf(each.until) ?? asked.until ?? null,
     }));
-    const made = await makeInvitations(database, wanted, asked.days, actor);
+    const made = await makeInvitations(database, rulebook, wanted, asked.days, actor);
     const gone: (typeof made)[number][] = [];
     try {
       for (const [index, each] of made.entries()) {

@@ -24,7 +24,7 @@ export async function emptinessOf(
   return explainEmptiness(rulebook, {
     collection: collection.name,
     caller: access?.caller ?? null,
-    total: await countRecords(on, collection.name),
+    total: await countRecords(on, collection),
     ownerless: await countOwnerless(on, rulebook.schema, collection.name),
     unfiltered,
   });

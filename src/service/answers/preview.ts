@@ -3,9 +3,10 @@ import { differencesBetween, type Difference } from '../../core/analysis/differe
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { fieldOf } from '../../core/types/schema.ts';
 import type { Database } from '../../store/connection.ts';
-import { roleChanges } from '../../store/publish/index.ts';
+import type { Names } from '../../core/passage/names.ts';
+import type { Passage, Version } from '../../core/passage/passage.ts';
+import { lookAhead, passageFor, roleChanges } from '../../store/publish/index.ts';
 import { effectsOf, type Effect, type Effects } from '../../store/preview/index.ts';
-import { describeSchema } from './drafts.ts';
 
 /** Who is named for one effect. */
 const NAMED = 20;
@@ -16,44 +17,69 @@ const FEW = 5;
 /** What a draft says, and what it does on the records that are there, beside what is in force. */
 export async function previewAnswer(
   database: Database,
-  {
-    inForce,
-    draft,
-    version,
-  }: { readonly inForce: Rulebook; readonly draft: Rulebook; readonly version: number | null },
+  version: Version,
+  asked: { readonly draft: Rulebook; readonly restored: Names | null; readonly takeBack: readonly string[] },
   { unlocked }: { readonly unlocked: boolean },
   progress: (progress: { done: number; total: number; doing: string }) => void,
 ): Promise<Preview> {
-  const differences = differencesBetween(inForce, draft);
-  const alike = describeSchema(draft.schema) === describeSchema(inForce.schema);
-  const found = alike
-    ? await effectsOf(database, inForce, draft, (done, total, doing) => progress({ done, total, doing }))
-    : null;
+  const inForce = version.rulebook;
+  const passage = await passageFor(database, version, asked.draft, asked);
+  // It is asked as it can be read now: what would be new is missing, and what would be of another type is read as that.
+  const draft = passage.present;
+  const { renamed } = passage;
+  const differences = differencesBetween(inForce, draft, renamed);
+  const found =
+    passage.problems.length > 0
+      ? null
+      : await effectsOf(database, inForce, draft, renamed, (done, total, doing) =>
+          progress({ done, total, doing }),
+        );
   return {
-    base: version,
+    base: inForce.version,
     differences,
     beside: besideOf(inForce, differences),
+    kept: await kept(database, passage),
     effects: found === null ? null : effectDocuments(draft, found.effects, differences, unlocked),
     withheld: !unlocked && found !== null && isOfFew(found),
     lockedOut: shownLockedOut(found?.lockedOut ?? [], unlocked),
     frozen: [...(found?.frozen ?? [])],
-    roles: await roleChanges(database, inForce, draft),
+    roles: await roleChanges(database, inForce, draft, renamed.roles),
     looked: found?.looked ?? { identities: 0, people: 0 },
-    notCovered: notCovered(found, alike, unlocked, draft),
+    notCovered: notCovered(found, passage, unlocked),
   };
 }
 
-function notCovered(found: Effects | null, alike: boolean, unlocked: boolean, draft: Rulebook): string[] {
-  const alone = draft.actions.size > 0 ? 'creating and actions are' : 'creating is';
+/** What becomes of the records themselves. */
+async function kept(
+  database: Database,
+  passage: Awaited<ReturnType<typeof passageFor>>,
+): Promise<Preview['kept']> {
+  const { changes, problems } = await lookAhead(database, passage);
+  return { changes: [...changes], problems: [...problems] };
+}
+
+function notCovered(found: Effects | null, passage: Passage, unlocked: boolean): string[] {
+  const { present, fields, collections } = passage;
+  const alone = present.actions.size > 0 ? 'creating and actions are' : 'creating is';
+  const fresh = collections.filter(({ was }) => was === null).map(({ name }) => name);
+  const missing = fields.filter(
+    ({ collection, was, fill }) => !fresh.includes(collection) && (was === null || fill !== null),
+  );
   return [
-    ...(alike
-      ? [
+    ...(found === null
+      ? ['it cannot be published as it is, so nothing was counted']
+      : [
           `${alone} told in words alone`,
           'an update is judged for each record as it is, not for what somebody may write into it',
           'what roles and attributes from a token would change is not known',
-        ]
+        ]),
+    ...(fresh.length === 0
+      ? []
+      : [`${fresh.join(', ')}: without records before it is published, so nothing is gained there yet`]),
+    ...(missing.length === 0
+      ? []
       : [
-          'the collections of the draft are not those in force, so nothing was counted: only what it says is told',
+          `${missing.map(({ collection, field }) => `${collection}.${field.name}`).join(', ')}: looked at as it is now, before defaults and “fill”`,
         ]),
     ...(found !== null && found.left > 0
       ? [

@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import { z } from 'zod';
 import { checkFilter } from '../../core/check/index.ts';
 import { locate } from '../../core/diagnostics/render.ts';
@@ -159,10 +160,16 @@ const pageKeySchema = z.union([
 const LONGEST_VALUES = 400;
 
 /** Where a page ended: the visible values of its order, so that it tells nothing that the page did not. The last is the id. */
-export function pageKey(order: readonly OrderKey[], values: readonly Value[]): string {
+export function pageKey(
+  collection: Collection,
+  order: readonly OrderKey[],
+  values: readonly Value[],
+): string {
   const isLong = Buffer.byteLength(JSON.stringify(values)) > LONGEST_VALUES;
   const place = isLong ? { last: values.at(-1) } : { values };
-  return Buffer.from(JSON.stringify({ order: describeOrder(order), ...place })).toString('base64url');
+  return Buffer.from(JSON.stringify({ order: describeOrder(collection, order), ...place })).toString(
+    'base64url',
+  );
 }
 
 /** The values behind which a page begins; of a record that is named, as this caller sees it now. */
@@ -204,7 +211,7 @@ function parsePageKey(
     throw malformed;
   }
   const parsed = pageKeySchema.safeParse(raw);
-  if (!parsed.success || parsed.data.order !== describeOrder(order)) throw malformed;
+  if (!parsed.success || parsed.data.order !== describeOrder(collection, order)) throw malformed;
   if ('last' in parsed.data) {
     const last = parseValue({ kind: 'uuid' }, parsed.data.last);
     if (!last.ok) throw malformed;
@@ -219,6 +226,17 @@ function parsePageKey(
   });
 }
 
-function describeOrder(order: readonly OrderKey[]): string {
-  return order.map((key) => (key.descending ? `${key.field} desc` : key.field)).join(',');
+/** A field that is kept elsewhere than its name says is not the one that was called so before: its key is another. */
+function describeOrder({ fields }: Collection, order: readonly OrderKey[]): string {
+  return order
+    .map(({ field, descending }) => {
+      const { column } = fields.get(field)!;
+      const mark = column === field ? '' : `@${digest(JSON.stringify(column))}`;
+      return descending ? `${field}${mark} desc` : `${field}${mark}`;
+    })
+    .join(',');
+}
+
+function digest(text: string): string {
+  return createHash('sha256').update(text).digest('base64url').slice(0, 8);
 }

@@ -69,6 +69,7 @@ export async function recordDocuments(
 
 /** The `next` of a page; null behind the last one. */
 export function nextPage(
+  collection: Collection,
   question: ListQuestion,
   records: readonly VisibleRecord[],
   more: boolean,
@@ -76,6 +77,7 @@ export function nextPage(
   const last = records.at(-1);
   if (!more || last === undefined) return null;
   return pageKey(
+    collection,
     question.order,
     question.order.map((key) => last.shown.get(key.field) ?? null),
   );

@@ -8,6 +8,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive, type Arrival, type Arriving, type Credentials } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
+import { OtherRules } from '../../store/in-force.ts';
 import type { Writer } from '../../store/records/writing.ts';
 import { admitNewcomer, nameSaid } from '../../store/people/index.ts';
 import { Problem } from '../problems/problem.ts';
@@ -53,6 +54,28 @@ export class CallerFinder {
     const credentials: TokenCredentials =
       token === null ? { kind: 'visitor' } : await this.#credentials(request, token);
     return this.#known(credentials, { reading });
+  }
+
+  /**
+   * Answers a request that reads. Where another version comes into force between its questions, all of them are asked again by that
+   * one: so every answer is right for the version that it names.
+   */
+  async reading<T>(
+    request: Request,
+    options: Pick<Arriving, 'reading'>,
+    work: (audience: Audience) => Promise<T>,
+  ): Promise<T> {
+    for (let attempt = 1; ; attempt++) {
+      const audience = await this.find(request, options);
+      try {
+        const answer = await work(audience);
+        named(request, audience.rulebook);
+        return answer;
+      } catch (error) {
+        if (!(error instanceof OtherRules) || attempt === ATTEMPTS) throw error;
+        await this.#rulebooks.inForce(error.version);
+      }
+    }
   }
 
   /** Whose request it is, before anything else is known of them: by a good token, or by the address it comes from. */
@@ -104,7 +127,7 @@ export class CallerFinder {
       }
       const guessed = await this.#lastSeen(credentials);
       try {
-        return await work({
+        const answer = await work({
           rulebook: assumed.rulebook,
           before: guessed,
           arrive: async (transaction) => {
@@ -116,6 +139,8 @@ export class CallerFinder {
             return this.#audience(arrival, assumed.rulebook).access;
           },
         });
+        named(request, assumed.rulebook);
+        return answer;
       } catch (error) {
         // Somebody new may come with their first write; anybody else is told that they are nobody.
         if (error instanceof NobodyKnown) await this.#known(credentials);
@@ -192,6 +217,13 @@ export class CallerFinder {
   }
 }
 
+/** The header that says which version of the rulebook an answer is right for. */
+export const RULEBOOK = 'Firmgate-Rulebook';
+
+function named(request: Request, { version }: Rulebook): void {
+  if (version !== null && request.res?.headersSent === false) request.res.set(RULEBOOK, String(version));
+}
+
 function keyOf(credentials: TokenCredentials): string {
   switch (credentials.kind) {
     case 'visitor':
@@ -207,16 +239,6 @@ function keyOf(credentials: TokenCredentials): string {
 
 /** Whoever the token speaks for is not known, or not active any more. */
 class NobodyKnown extends Error {}
-
-/** Another rulebook is in force than the request was read with. */
-class OtherRules extends Error {
-  readonly version: number | null;
-
-  constructor(version: number | null) {
-    super('other rules are in force');
-    this.version = version;
-  }
-}
 
 function tooManyRulebooks(): DatabaseUnavailable {
   return new DatabaseUnavailable('rulebooks are published faster than they are read');

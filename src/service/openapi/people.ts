@@ -4,6 +4,7 @@ import {
   ownerlessSchema,
   undoneSchema,
 } from '../../client/schemas/owners.ts';
+import { asideChangeSchema, asideListSchema } from '../../client/schemas/aside.ts';
 import { groupRolesSchema, groupSchema, groupsSchema } from '../../client/schemas/groups.ts';
 import {
   inviteReportSchema,
@@ -112,6 +113,23 @@ export const peopleOperations: Operations = {
       body: { schema: roleChangeSchema, types: json },
       answers: { 200: rolePreviewSchema },
       problems: [...deskProblems, 'unsupported-media-type', 'too-large', 'managed-by-rulebook'],
+    },
+  },
+  '/v1/desk/aside': {
+    get: {
+      id: 'listAside',
+      summary: 'Collections and fields that the rulebook no longer speaks of, with what they hold',
+      tag: 'desk',
+      answers: { 200: asideListSchema },
+      problems: deskProblems,
+    },
+    post: {
+      id: 'changeAside',
+      summary: 'Discard what is set aside, or keep it after all',
+      tag: 'desk',
+      body: { schema: asideChangeSchema, types: json },
+      answers: { 200: asideListSchema },
+      problems: [...changeProblems, 'not-found'],
     },
   },
   '/v1/desk/owners/{collection}': {

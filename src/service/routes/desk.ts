@@ -23,6 +23,7 @@ import { offerAudit } from './audit.ts';
 import { offerGroups } from './groups.ts';
 import { offerInvitations, type PostOffice } from './invitations.ts';
 import { offerPeople } from './people.ts';
+import { offerAside } from './aside.ts';
 import { offerProof } from './proof.ts';
 import { offerOwners } from './owners.ts';
 import { offerPublications } from './publications.ts';
@@ -39,6 +40,7 @@ export function deskRoutes(
   staff: StaffDoor,
   rulebooks: RulebookKeeper,
   postOffice: PostOffice,
+  discardedDays: number,
   openDoor: () => Promise<LoopbackDoor>,
 ): Router {
   const router = Router({ caseSensitive: true, strict: true });
@@ -77,7 +79,7 @@ export function deskRoutes(
           ...(query.where === undefined ? {} : { filtered: true }),
         },
       );
-      const total = await countRecords(database, collection.name);
+      const total = await countRecords(database, collection);
       const filtered = query.where !== undefined;
       if (audience === null) {
         const emptiness = await emptinessOf(database, rulebook, null, collection, filtered);
@@ -90,7 +92,7 @@ export function deskRoutes(
       const { records, more } = await listRecords(database, access, question);
       send(response, 200, {
         records: await recordDocuments(database, access, collection, records, shape),
-        next: nextPage(question, records, more),
+        next: nextPage(collection, question, records, more),
         count: await countVisible(database, access, question),
         total,
         roles: [...access.caller.roles].toSorted(),
@@ -119,6 +121,7 @@ export function deskRoutes(
   const inForce = async () => rulebooks.inForce((await present()).version);
   offerPeople(router, database, inForce);
   offerOwners(router, database, inForce);
+  offerAside(router, database, discardedDays);
   offerGroups(router, database, inForce);
   offerInvitations(router, database, inForce, postOffice);
   offerDeskShares(router, database);

@@ -35,9 +35,10 @@ export function offerGroups(router: Router, database: Database, inForce: () => P
   offer(router, '/groups/:group/roles', {
     async put(request, response) {
       const actor = await unlocked(database, response, 'publisher', 'people');
-      const roles = await rolesOf(jsonBody(request, ['application/json']));
+      const rulebook = await inForce();
+      const roles = rolesOf(rulebook, jsonBody(request, ['application/json']));
       const group = await groupNamed(request.params.group as string);
-      await setGroupRoles(database, group, roles, actor);
+      await setGroupRoles(database, rulebook, group, roles, actor);
       send(response, 200, groupDocument(await groupNamed(group.id)));
     },
   });
@@ -45,11 +46,12 @@ export function offerGroups(router: Router, database: Database, inForce: () => P
   offer(router, '/groups/:group/preview', {
     async post(request, response) {
       atLeast(response, 'author', 'people');
-      const roles = await rolesOf(jsonBody(request, ['application/json']));
+      const rulebook = await inForce();
+      const roles = rolesOf(rulebook, jsonBody(request, ['application/json']));
       const group = await groupNamed(request.params.group as string);
       const looked = group.members.slice(0, PREVIEWED).map(({ id }) => id);
       const people = [...(await peopleNamed(database, looked)).values()];
-      const preview = await previewChange(database, await inForce(), people, null, (on) =>
+      const preview = await previewChange(database, rulebook, people, null, (on) =>
         applyGroupRoles(on, group.id, roles, 'preview'),
       );
       send(response, 200, { at: null, people: preview, left: group.members.length - looked.length });
@@ -64,9 +66,8 @@ export function offerGroups(router: Router, database: Database, inForce: () => P
     return group;
   }
 
-  async function rolesOf(body: object): Promise<string[]> {
+  function rolesOf(rulebook: Rulebook, body: object): string[] {
     const { roles } = parseInput(groupRolesSchema, body);
-    const rulebook = await inForce();
     const byHand = [...rulebook.roles.keys()].filter((role) => isGivenByHand(rulebook, role));
     for (const role of roles) knownName('roles', role, byHand, 'role that can be given');
     return [...new Set(roles)];

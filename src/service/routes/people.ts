@@ -89,8 +89,8 @@ export function offerPeople(router: Router, database: Database, inForce: () => P
   offer(router, '/roles/changes', {
     async post(request, response) {
       const actor = await unlocked(database, response, 'publisher', 'people');
-      const { people, change } = await roleChange(jsonBody(request, ['application/json']));
-      const changed = await changeRoles(database, people, change, actor);
+      const { rulebook, people, change } = await roleChange(jsonBody(request, ['application/json']));
+      const changed = await changeRoles(database, rulebook, people, change, actor);
       send(response, 200, { people: people.length, changed });
     },
   });
@@ -167,8 +167,9 @@ export function offerPeople(router: Router, database: Database, inForce: () => P
 
   async function roleChange(body: object) {
     const asked = parseInput(roleChangeSchema, body);
-    const change = checkedChange(await inForce(), asked);
-    return { change, people: await everyoneNamed(database, asked.people) };
+    const rulebook = await inForce();
+    const change = checkedChange(rulebook, asked);
+    return { rulebook, change, people: await everyoneNamed(database, asked.people) };
   }
 
   async function detailOf(person: Person): Promise<PersonDetail> {

@@ -22,6 +22,7 @@ import { personNamed } from '../answers/people.ts';
 import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
 import { jsonReader } from '../input/body.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
+import { passageFor } from '../../store/publish/index.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { send } from './records.ts';
@@ -43,11 +44,12 @@ export function offerProof(
 ): void {
   /** The rulebook in force, or a draft over the same collections. */
   async function rulebookOf(files: { name: string; text: string }[] | undefined) {
-    const inForce = await rulebooks.inForce(await version());
+    const present = await rulebooks.versionInForce(await version());
+    const inForce = present.rulebook;
     if (files === undefined) return { rulebook: inForce, inForce };
-    const rulebook = checkedDraft({ files });
-    refuseOtherCollections(rulebook.schema, inForce.schema);
-    return { rulebook, inForce };
+    const draft = checkedDraft({ files });
+    refuseOtherCollections(draft.schema, inForce.schema);
+    return { rulebook: (await passageFor(database, present, draft)).present, inForce };
   }
 
   offerReport(router, '/trials', rulebookBody, async (request, response, progress) => {

@@ -9,6 +9,7 @@ import {
   history,
   publish,
   publishedFiles,
+  publishedVersion,
   type Published,
   type Verified,
 } from '../../store/publish/index.ts';
@@ -65,18 +66,24 @@ export function offerPublications(
 
   offerReport(router, '/preview', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
-    const { files, restores } = parseInput(previewRequestSchema, jsonBody(request, ['application/json']));
-    const present = await version();
-    const inForce = await rulebooks.inForce(present);
+    const {
+      files,
+      restores,
+      takeBack = [],
+    } = parseInput(previewRequestSchema, jsonBody(request, ['application/json']));
+    const present = await rulebooks.versionInForce(await version());
     const draft = checkedDraft({ files: files ?? (await filesOf(restores!)) });
+    const restored =
+      restores === undefined ? null : ((await publishedVersion(database, restores))?.names ?? null);
     const report = await previewAnswer(
       database,
-      { inForce, draft, version: present },
+      present,
+      { draft, restored, takeBack },
       { unlocked: await hasUnlocked(database, response, 'publisher') },
       progress,
     );
     await note(database, actorOf(response), 'proof.preview', 'a draft', {
-      against: present,
+      against: present.rulebook.version,
       differences: report.differences.length,
     });
     return report;

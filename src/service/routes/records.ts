@@ -33,19 +33,21 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
 
   offer(router, '/:collection', {
     async get(request, response) {
-      const { rulebook, access } = await callers.find(request, { reading: named(request, 'collection') });
-      const collection = collectionNamed(rulebook, named(request, 'collection'));
-      const query = parseInput(listQuerySchema, request.query);
-      const shape = parseShape(collection, query);
-      const question = await listQuestion(database, access, collection, query, shape);
-      const { records, more } = await listRecords(database, access, question);
-      const next = nextPage(question, records, more);
-      if (next !== null) response.set('Link', `<${nextAddress(request, next)}>; rel="next"`);
-      send(response, 200, {
-        records: await recordDocuments(database, access, collection, records, shape),
-        next,
-        ...(query.count === 'true' ? { count: await countVisible(database, access, question) } : {}),
+      const reading = { reading: named(request, 'collection') };
+      const page = await callers.reading(request, reading, async ({ rulebook, access }) => {
+        const collection = collectionNamed(rulebook, named(request, 'collection'));
+        const query = parseInput(listQuerySchema, request.query);
+        const shape = parseShape(collection, query);
+        const question = await listQuestion(database, access, collection, query, shape);
+        const { records, more } = await listRecords(database, access, question);
+        return {
+          records: await recordDocuments(database, access, collection, records, shape),
+          next: nextPage(collection, question, records, more),
+          ...(query.count === 'true' ? { count: await countVisible(database, access, question) } : {}),
+        };
       });
+      if (page.next !== null) response.set('Link', `<${nextAddress(request, page.next)}>; rel="next"`);
+      send(response, 200, page);
     },
 
     post: write(database, async (request, response, carryOut) => {
@@ -65,20 +67,21 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
 
   offer(router, '/:collection/:id', {
     async get(request, response) {
-      const { rulebook, access } = await callers.find(request, { reading: named(request, 'collection') });
-      const collection = collectionNamed(rulebook, named(request, 'collection'));
-      const shape = parseShape(collection, parseInput(recordQuerySchema, request.query));
-      const record = await readRecord(database, access, collection.name, recordId(collection, request));
-      if (record === null) throw new Problem('not-found');
-      // A record with others brought along has no tag: theirs may change without it.
-      const tag = shape.include.length === 0 ? recordTag(record) : null;
-      if (tag !== null) response.set('ETag', tag);
-      if (isHeld(request, tag)) {
-        response.set(privately).status(304).end();
-        return;
-      }
-      const [document] = await recordDocuments(database, access, collection, [record], shape);
-      send(response, 200, document);
+      const reading = { reading: named(request, 'collection') };
+      const found = await callers.reading(request, reading, async ({ rulebook, access }) => {
+        const collection = collectionNamed(rulebook, named(request, 'collection'));
+        const shape = parseShape(collection, parseInput(recordQuerySchema, request.query));
+        const record = await readRecord(database, access, collection.name, recordId(collection, request));
+        if (record === null) throw new Problem('not-found');
+        // A record with others brought along has no tag: theirs may change without it.
+        const tag = shape.include.length === 0 ? recordTag(record) : null;
+        if (isHeld(request, tag)) return { tag, document: null };
+        const [document] = await recordDocuments(database, access, collection, [record], shape);
+        return { tag, document };
+      });
+      if (found.tag !== null) response.set('ETag', found.tag);
+      if (found.document === null) response.set(privately).status(304).end();
+      else send(response, 200, found.document);
     },
 
     patch: write(database, async (request, response, carryOut) => {

@@ -28,9 +28,10 @@ export function shareRoutes(database: Database, callers: CallerFinder, limits: S
 
   offer(router, '/:collection/:id/shares', {
     async get(request, response) {
-      const { rulebook, access } = await callers.find(request);
-      const collection = collectionNamed(rulebook, request.params.collection as string);
-      const shares = await sharesOf(database, access, collection.name, recordId(collection, request));
+      const shares = await callers.reading(request, {}, async ({ rulebook, access }) => {
+        const collection = collectionNamed(rulebook, request.params.collection as string);
+        return sharesOf(database, access, collection.name, recordId(collection, request));
+      });
       if (shares === null) throw new Problem('not-found');
       send(response, 200, { shares: shares.map(shareDocument) });
     },

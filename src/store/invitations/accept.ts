@@ -3,6 +3,7 @@ import type { Value } from '../../core/types/types.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { ownKey, peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
+import { holdTheseRules } from '../in-force.ts';
 import { run, type Executor } from '../connection.ts';
 import { addLogin, addPerson } from '../people/change.ts';
 import { takeBackClaims } from '../people/claimed.ts';
@@ -37,6 +38,7 @@ export async function acceptInvitation(
   origin: string | null,
 ): Promise<Acceptance> {
   return on.transaction(async (transaction): Promise<Acceptance> => {
+    await holdTheseRules(transaction, rulebook);
     const [invitation] = await run<Row>(
       transaction,
       sql`select id, email, roles, ends, created_by, ${stateSql} as state from gate.invitations where token_hash = ${hashOf(code)} for update`,

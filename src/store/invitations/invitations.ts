@@ -1,3 +1,5 @@
+import type { Rulebook } from '../../core/ir/rulebook.ts';
+import { holdTheseRules } from '../in-force.ts';
 import { v7 as uuid } from 'uuid';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { ownKey, ownKeys } from '../../core/sql/identifiers.ts';
@@ -35,6 +37,7 @@ export interface MadeInvitation {
  */
 export async function makeInvitations(
   database: Database,
+  rulebook: Pick<Rulebook, 'version'>,
   wanted: readonly {
     readonly email: string;
     readonly roles: readonly string[];
@@ -45,6 +48,7 @@ export async function makeInvitations(
 ): Promise<MadeInvitation[]> {
   const made = wanted.map((each) => ({ ...each, id: uuid(), code: newSecret() }));
   await database.transaction(async (transaction) => {
+    await holdTheseRules(transaction, rulebook);
     const emails = made.map(({ email }) => email);
     await run(
       transaction,

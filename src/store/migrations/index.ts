@@ -14,6 +14,7 @@ import * as tenth from './0010-plain-storage.ts';
 import * as eleventh from './0011-shares-by-target.ts';
 import * as twelfth from './0012-history.ts';
 import * as thirteenth from './0013-owner-assignments.ts';
+import * as fourteenth from './0014-passages.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -29,6 +30,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0011-shares-by-target': eleventh,
   '0012-history': twelfth,
   '0013-owner-assignments': thirteenth,
+  '0014-passages': fourteenth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

@@ -6,17 +6,19 @@ import { conditionSql, operandSql } from '../../core/sql/conditions.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import {
   column,
-  identifier,
+  columnOf,
   ownKey,
   peopleTable,
   recordKey,
   recordKeys,
-  table,
+  tableOf,
 } from '../../core/sql/identifiers.ts';
+import { relation } from '../../core/sql/relations.ts';
 import { ownedSql } from '../../core/sql/owners.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { arrive } from '../callers.ts';
+import { holdTheseRules } from '../in-force.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 
 /** Records of a collection that nobody owns, by any of its `owned by` paths. */
@@ -35,9 +37,9 @@ export async function ownerless(on: Executor, rulebook: Rulebook, collection: st
   const { label } = collectionOf(rulebook.schema, collection);
   const [row] = await run<Ownerless & { examples: string[] }>(
     on,
-    sql`select (select count(*) from ${table(collection)}) as total, count(*) as without, min(r.created_at) as since,
+    sql`select (select count(*) from ${relation(rulebook.schema, collection)}) as total, count(*) as without, min(r.created_at) as since,
         coalesce((array_agg(left(coalesce(${column('r', label ?? 'id')}::text, r.id::text), 60) order by r.created_at, r.id))[1:${value(EXAMPLES)}::integer], array[]::text[]) as examples
-      from ${table(collection)} as r where (${ownedSql(rulebook.schema, collection, 'r')}) is not true`,
+      from ${relation(rulebook.schema, collection)} as r where (${ownedSql(rulebook.schema, collection, 'r')}) is not true`,
   );
   return row!;
 }
@@ -54,10 +56,10 @@ export async function recordsNamed(
   const rows = await run<{ text: string; id: string }>(
     on,
     sql`select asked.text, r.id from unnest(${value([...new Set(texts)])}::text[]) as asked (text)
-      join ${table(collection)} as r on ${byLabel}
+      join ${relation(rulebook.schema, collection)} as r on ${byLabel}
       union
       select asked.text, r.id from unnest(${value([...new Set(texts)])}::text[]) as asked (text)
-      join ${table(collection)} as r on r.id::text = lower(asked.text)`,
+      join ${relation(rulebook.schema, collection)} as r on r.id::text = lower(asked.text)`,
   );
   const found = new Map<string, string[]>();
   for (const { text, id } of rows) found.set(text, [...(found.get(text) ?? []), id]);
@@ -121,6 +123,7 @@ export async function assignOwners(
 ): Promise<Assigned> {
   try {
     return await database.transaction(async (on) => {
+      await holdTheseRules(on, rulebook);
       await run(on, sql`set local statement_timeout = '5min'`);
       const assigned = await assign(on, rulebook, asked, actor);
       if (asked.look) throw new OnlyLooked({ ...assigned, id: null });
@@ -152,7 +155,7 @@ async function assign(
       : sql``;
   const chosen = await run<{ id: string; owner: string | null }>(
     on,
-    sql`select r.id, p.id as owner from ${table(collection)} as r${beside} left join ${peopleTable} as p on p.id = ${newOwnerSql(owner, around)}
+    sql`select r.id, p.id as owner from ${relation(rulebook.schema, collection)} as r${beside} left join ${peopleTable} as p on p.id = ${newOwnerSql(owner, around)}
       where ${conditions} order by r.id for no key update of r`,
   );
   const given = chosen.filter((each): each is { id: string; owner: string } => each.owner !== null);
@@ -170,9 +173,10 @@ async function assign(
     sql`insert into gate.owners_assigned (assignment, record, owner) select ${ownKey(id)}, record, owner
       from unnest(${recordKeys(given.map((each) => each.id))}, ${recordKeys(given.map((each) => each.owner))}) as each (record, owner)`,
   );
+  const definition = collectionOf(rulebook.schema, collection);
   await run(
     on,
-    sql`update ${table(collection)} as r set ${identifier(field)} = a.owner, updated_at = greatest(r.updated_at, now())
+    sql`update ${tableOf(definition)} as r set ${columnOf(definition.fields.get(field)!)} = a.owner, updated_at = greatest(r.updated_at, now())
       from gate.owners_assigned as a where a.assignment = ${ownKey(id)} and a.record = r.id`,
   );
   const is = await readable(on, rulebook, collection, told);
@@ -213,7 +217,7 @@ async function readable(
     const access = new Access(rulebook, arrival.caller, arrival.now);
     const [row] = await run<{ count: number }>(
       on,
-      sql`select count(*) as count from ${table(collection)} as r where ${access.readable(collection, 'r')}`,
+      sql`select count(*) as count from ${relation(rulebook.schema, collection)} as r where ${access.readable(collection, 'r')}`,
     );
     counts.push(row!.count);
   }
@@ -234,6 +238,7 @@ export async function undoAssignment(
   actor: Actor,
 ): Promise<Undone> {
   return database.transaction(async (on): Promise<Undone> => {
+    await holdTheseRules(on, rulebook);
     const [made] = await run<{ collection: string; field: string; made_at: string; undone: boolean }>(
       on,
       sql`select collection, field, made_at, undone_at is not null as undone from gate.owner_assignments where id = ${ownKey(id)} for update`,
@@ -241,18 +246,20 @@ export async function undoAssignment(
     if (made === undefined) return { ok: false, why: 'not found' };
     if (made.undone) return { ok: false, why: 'undone already' };
     const { collection, field } = made;
-    if (rulebook.schema.get(collection)?.fields.has(field) !== true) return { ok: false, why: 'field gone' };
+    const definition = rulebook.schema.get(collection);
+    const named = definition?.fields.get(field);
+    if (definition === undefined || named === undefined) return { ok: false, why: 'field gone' };
     const ofIt = sql`a.assignment = ${ownKey(id)} and a.record = r.id`;
     const rows = await run<{ same: boolean }>(
       on,
       sql`select ${column('r', field)} is not distinct from a.owner and r.updated_at <= ${value(made.made_at)}::timestamptz as same
-        from ${table(collection)} as r join gate.owners_assigned as a on ${ofIt} for no key update of r`,
+        from ${relation(rulebook.schema, collection)} as r join gate.owners_assigned as a on ${ofIt} for no key update of r`,
     );
     const changed = rows.filter(({ same }) => !same).length;
     if (changed > 0) return { ok: false, why: 'changed since', records: changed };
     await run(
       on,
-      sql`update ${table(collection)} as r set ${identifier(field)} = null, updated_at = greatest(r.updated_at, now())
+      sql`update ${tableOf(definition)} as r set ${columnOf(named)} = null, updated_at = greatest(r.updated_at, now())
         from gate.owners_assigned as a where ${ofIt}`,
     );
     await run(on, sql`update gate.owner_assignments set undone_at = now() where id = ${ownKey(id)}`);

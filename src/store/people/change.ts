@@ -2,12 +2,13 @@ import { v7 as uuid } from 'uuid';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { typed } from '../../core/sql/conditions.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
-import { identifier, peopleTable, recordKey } from '../../core/sql/identifiers.ts';
-import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
+import { columnOf, peopleTable, recordKey } from '../../core/sql/identifiers.ts';
+import { PEOPLE, collectionOf, peopleFields } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { classify } from '../failures.ts';
+import { holdTheseRules } from '../in-force.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
 import type { Login, Person } from './directory.ts';
 
@@ -33,7 +34,7 @@ export async function addPerson(
 ): Promise<string | PeopleRefusal> {
   const id = uuid();
   const fields = [...collectionOf(rulebook.schema, PEOPLE).fields.values()].filter((field) => !field.system);
-  const names = fields.map((field) => identifier(field.name));
+  const names = fields.map(columnOf);
   const supplied = fields.map((field) => {
     if (values.has(field.name)) return typed(values.get(field.name)!, field.type);
     if (field.default?.kind === 'now') return sql`now()`;
@@ -48,7 +49,7 @@ export async function addPerson(
       ),
     );
   } catch (error) {
-    return refusalOf(error);
+    return refusalOf(error, collectionOf(rulebook.schema, PEOPLE));
   }
   return id;
 }
@@ -62,6 +63,7 @@ export async function createPerson(
   actor: Actor,
 ): Promise<string | PeopleRefusal> {
   return database.transaction(async (transaction) => {
+    await holdTheseRules(transaction, rulebook);
     const id = await addPerson(transaction, rulebook, values, { verified: false });
     if (typeof id !== 'string') return id;
     if (login !== null && !(await addLogin(transaction, id, login))) {
@@ -116,7 +118,7 @@ export async function changePerson(
     });
     return null;
   } catch (error) {
-    return refusalOf(error);
+    return refusalOf(error, builtIn);
   }
 }
 
@@ -162,12 +164,16 @@ export async function addLogin(on: Executor, person: string, { issuer, subject }
   return rows.length > 0;
 }
 
-function refusalOf(error: unknown): PeopleRefusal {
+const refusals = { required: 'value required', unique: 'value taken', reference: 'reference' } as const;
+
+/** What every directory has, whatever the rulebook adds. */
+const builtIn = { table: PEOPLE, fields: new Map(peopleFields.map((field) => [field.name, field])) };
+
+function refusalOf(error: unknown, people: Parameters<typeof fieldOfConstraint>[0]): PeopleRefusal {
   const failure = classify(error);
-  if (failure.kind === 'required') return { kind: 'value required', field: failure.constraint };
-  if (failure.kind === 'unique' || failure.kind === 'reference') {
-    const field = fieldOfConstraint(PEOPLE, failure.constraint);
-    if (field !== null) return { kind: failure.kind === 'unique' ? 'value taken' : 'reference', field };
+  if (failure.kind === 'required' || failure.kind === 'unique' || failure.kind === 'reference') {
+    const field = fieldOfConstraint(people, failure);
+    if (field !== null) return { kind: refusals[failure.kind], field };
   }
   throw error;
 }

@@ -4,6 +4,7 @@ import type { Value } from '../../core/types/types.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { atTheMachine, note } from '../audit/index.ts';
+import { holdTheseRules } from '../in-force.ts';
 import { run, type Database } from '../connection.ts';
 import { addLogin, addPerson, subjectOf } from './change.ts';
 import { takeBackClaims } from './claimed.ts';
@@ -45,6 +46,7 @@ export async function admitNewcomer(
   if ([...fields.values()].some((field) => field.required && field.default === null && !isSaid(field.name)))
     return 'cannot';
   return database.transaction(async (transaction) => {
+    await holdTheseRules(transaction, rulebook);
     // Two first tokens at once: the second waits, and finds the login.
     await run(
       transaction,

@@ -1,7 +1,9 @@
+import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { recordKeys } from '../../core/sql/identifiers.ts';
 import { noteEach, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
+import { holdTheseRules } from '../in-force.ts';
 import { subjectOf } from './change.ts';
 import type { Assignment, Person } from './directory.ts';
 
@@ -17,11 +19,13 @@ export interface RoleChange {
  */
 export async function changeRoles(
   database: Database,
+  rulebook: Pick<Rulebook, 'version'>,
   people: readonly Person[],
   change: RoleChange,
   actor: Actor,
 ): Promise<number> {
   return database.transaction(async (transaction) => {
+    await holdTheseRules(transaction, rulebook);
     const before = await applyRoles(transaction, people, change, actor.name);
     const notes = people.flatMap((person) => {
       const had = new Map(before.get(person.id)?.map((each) => [each.role, each]));

@@ -1,9 +1,11 @@
 import type { Caller } from '../../core/decide/caller.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
+import type { Renames } from '../../core/passage/renames.ts';
 import { Access } from '../../core/sql/access.ts';
-import { changesAnySql, effectsSql, type EffectItem } from '../../core/sql/effects.ts';
+import { changesAnySql, effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
-import { column, peopleTable, recordKeys, table } from '../../core/sql/identifiers.ts';
+import { column, peopleTable, recordKeys } from '../../core/sql/identifiers.ts';
+import { relation } from '../../core/sql/relations.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import { arrive, type Credentials } from '../callers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
@@ -54,6 +56,7 @@ export async function effectsOf(
   database: Database,
   before: Rulebook,
   after: Rulebook,
+  renames: Renames,
   progress: (done: number, total: number, doing: string) => void,
 ): Promise<Effects> {
   return rolledBack(
@@ -82,6 +85,7 @@ export async function effectsOf(
       // Where the draft has other identities they are written, and taken back with all else; otherwise nobody is held up.
       if (!sameIdentities(before, after)) await syncIdentities(on, after);
       const found = new Found();
+      const sides = bothSides(before, after, renames);
       /** Whom nothing changes for, by collection: they may still do what others no longer can. */
       const unchanged = new Map<string, Access[]>();
       for (const [index, { who, credentials }] of everyone.entries()) {
@@ -91,9 +95,9 @@ export async function effectsOf(
       }
       const frozen: string[] = [];
       for (const collection of found.frozen())
-        if (!(await anybodyChanges(on, collection))) frozen.push(collection);
+        if (after.schema.has(collection) && !(await anybodyChanges(on, collection))) frozen.push(collection);
       return {
-        effects: await labelled(on, after, found.effects),
+        effects: await labelled(on, before, after, found.effects),
         lockedOut: found.lockedOut,
         frozen,
         looked: { identities: everyone.length - people.length, people: people.length },
@@ -118,8 +122,9 @@ export async function effectsOf(
       ): Promise<void> {
         // Whoever may not sign in before or after is asked of by the rules of nobody.
         const [a, b] = [accessOf(before, old, moment), accessOf(after, now, moment)];
-        for (const collection of after.schema.keys()) {
-          const query = effectsSql(a, b, collection);
+        for (const both of sides) {
+          const query = effectsSql(a, b, both);
+          const collection = (both.is ?? both.was)!;
           if (query === null) {
             unchanged.set(collection, [...(unchanged.get(collection) ?? []), b]);
             continue;
@@ -131,6 +136,34 @@ export async function effectsOf(
     },
     { isolationLevel: 'repeatable read' },
   );
+}
+
+/** Every collection of either side, paired with what it is called on the other. */
+function bothSides({ schema: was }: Rulebook, { schema: is }: Rulebook, renames: Renames): BothSides[] {
+  const pairs = paired([...was.keys()], [...is.keys()], renames.collections);
+  return pairs.map(({ was: old, is: now }): BothSides => {
+    const [before, after] = [was.get(old ?? '')?.fields, is.get(now ?? '')?.fields];
+    const fields = paired(
+      [...(before?.keys() ?? [])],
+      [...(after?.keys() ?? [])],
+      renames.fields.get(now ?? ''),
+    );
+    return { was: old, is: now, fields: fields.map((each) => ({ ...each, name: (each.is ?? each.was)! })) };
+  });
+}
+
+function paired(
+  was: readonly string[],
+  is: readonly string[],
+  renames: ReadonlyMap<string, string> = new Map(),
+) {
+  const oldOf = new Map([...renames].map(([old, now]) => [now, old]));
+  const known = is.map((now) => {
+    const old = oldOf.get(now) ?? (renames.has(now) ? null : now);
+    return { was: old !== null && was.includes(old) ? old : null, is: now as string | null };
+  });
+  const gone = was.filter((old) => !known.some((each) => each.was === old));
+  return [...known, ...gone.map((old) => ({ was: old as string | null, is: null }))];
 }
 
 function accessOf(rulebook: Rulebook, caller: Caller | null, now: string): Access {
@@ -197,16 +230,22 @@ class Found {
 }
 
 /** The labels of the examples in place of their ids. */
-async function labelled(on: Executor, rulebook: Rulebook, effects: readonly Effect[]): Promise<Effect[]> {
+async function labelled(
+  on: Executor,
+  before: Rulebook,
+  after: Rulebook,
+  effects: readonly Effect[],
+): Promise<Effect[]> {
   const labels = new Map<string, string>();
   for (const collection of new Set(effects.map((each) => each.collection))) {
     const ids = effects
       .filter((each) => each.collection === collection)
       .flatMap(({ more, less }) => [...more, ...less]);
-    const { label } = collectionOf(rulebook.schema, collection);
+    const { schema } = after.schema.has(collection) ? after : before;
+    const { label } = collectionOf(schema, collection);
     const rows = await run<{ id: string; label: string | null }>(
       on,
-      sql`select r.id::text as id, left(${column('r', label ?? 'id')}::text, 60) as label from ${table(collection)} as r where r.id = any(${recordKeys(ids)})`,
+      sql`select r.id::text as id, left(${column('r', label ?? 'id')}::text, 60) as label from ${relation(schema, collection)} as r where r.id = any(${recordKeys(ids)})`,
     );
     for (const row of rows) labels.set(row.id, row.label ?? row.id);
   }

@@ -1,3 +1,5 @@
+import type { Rulebook } from '../../core/ir/rulebook.ts';
+import { holdTheseRules } from '../in-force.ts';
 import { v7 as uuid, validate as isUuid } from 'uuid';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { ownKey, peopleTable, recordKey, recordKeys } from '../../core/sql/identifiers.ts';
@@ -127,11 +129,13 @@ export async function removeGroup(database: Database, group: StoredGroup, actor:
 /** What staff give to whoever is in a group, from now on: these roles and no others. */
 export async function setGroupRoles(
   database: Database,
+  rulebook: Pick<Rulebook, 'version'>,
   group: StoredGroup,
   roles: readonly string[],
   actor: Actor,
 ): Promise<void> {
   await database.transaction(async (transaction) => {
+    await holdTheseRules(transaction, rulebook);
     await applyGroupRoles(transaction, group.id, roles, actor.name);
     await note(transaction, actor, 'group.roles', group.displayName, {
       roles: { was: group.roles, is: roles },

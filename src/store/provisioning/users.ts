@@ -4,6 +4,7 @@ import type { Value } from '../../core/types/types.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { note, type Actor } from '../audit/index.ts';
+import { holdTheseRules } from '../in-force.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { classify } from '../failures.ts';
 import { addLogin, addPerson } from '../people/change.ts';
@@ -79,6 +80,7 @@ export async function takeIn(
   actor: Actor,
 ): Promise<string | UserRefusal> {
   return kept(database, async (transaction) => {
+    await holdTheseRules(transaction, rulebook);
     if (user.email !== null) await takeBackClaims(transaction, user.email);
     const [there] =
       user.email === null

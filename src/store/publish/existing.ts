@@ -1,5 +1,6 @@
 import { sql, value } from '../../core/sql/fragment.ts';
-import { RECORDS_SCHEMA } from '../../core/sql/identifiers.ts';
+import { RECORDS_SCHEMA, tableOf } from '../../core/sql/identifiers.ts';
+import type { Collection } from '../../core/types/schema.ts';
 import { run, type Executor } from '../connection.ts';
 
 /** What is in the database already: table → column → its type and whether it must have a value. */
@@ -31,4 +32,10 @@ export async function existingTables(on: Executor): Promise<ExistingTables> {
     tables.set(row.table, columns);
   }
   return tables;
+}
+
+/** How many records a collection has, with full sight. */
+export async function countRecords(on: Executor, collection: Collection): Promise<number> {
+  const [row] = await run<{ count: number }>(on, sql`select count(*) as count from ${tableOf(collection)}`);
+  return row!.count;
 }

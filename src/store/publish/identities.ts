@@ -1,7 +1,8 @@
 import { v7 as uuid } from 'uuid';
 import type { GivenValue, Identity, Rulebook } from '../../core/ir/rulebook.ts';
 import { commaList, sql, value } from '../../core/sql/fragment.ts';
-import { column, identifier, peopleTable, recordKey, table } from '../../core/sql/identifiers.ts';
+import { column, columnOf, peopleTable, recordKey } from '../../core/sql/identifiers.ts';
+import { relation } from '../../core/sql/relations.ts';
 import { typed } from '../../core/sql/conditions.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
@@ -84,7 +85,7 @@ export async function findByLabel(
   if (field === null) return [];
   const rows = await run<{ id: string }>(
     on,
-    sql`select r.id from ${table(collection)} as r where ${column('r', field)} = ${value(label)}::text limit 2`,
+    sql`select r.id from ${relation(rulebook.schema, collection)} as r where ${column('r', field)} = ${value(label)}::text limit 2`,
   );
   return rows.map((row) => row.id);
 }
@@ -96,8 +97,11 @@ async function upsertPerson(
   given: ReadonlyMap<string, Value>,
 ): Promise<string> {
   // Fields that the identity does not name are missing or have their default, also if an earlier version named them.
-  const fields = [...collectionOf(rulebook.schema, PEOPLE).fields.values()].filter((field) => !field.system);
-  const names = fields.map((field) => identifier(field.name));
+  // Of a draft, what has no column yet stays missing.
+  const fields = [...collectionOf(rulebook.schema, PEOPLE).fields.values()].filter(
+    (field) => !field.system && typeof field.column === 'string',
+  );
+  const names = fields.map(columnOf);
   const values = fields.map((field) => {
     if (given.has(field.name)) return typed(given.get(field.name)!, field.type);
     if (field.default?.kind === 'now') return sql`now()`;

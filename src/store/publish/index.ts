@@ -1,24 +1,37 @@
 import { checkRulebook } from '../../core/check/index.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Source } from '../../core/language/source.ts';
+import { placed, plainNames, type Names } from '../../core/passage/names.ts';
+import { nothingYet, type Version } from '../../core/passage/passage.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { UTC } from '../../core/types/time.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
+import { rolledBack } from '../roll-back.ts';
+import { passageFor, setThingsAside } from './aside.ts';
+import { cleanUp, publishing } from './clean.ts';
+import { briefly } from './definitions.ts';
+import { finish } from './finish.ts';
+import { followNames } from './follow.ts';
 import { syncIdentities } from './identities.ts';
+import { prepare } from './prepare.ts';
 import { settleRoles } from './roles.ts';
-import { indexSearched, shapeTables } from './tables.ts';
+import { switchTables } from './switch.ts';
 
 export { roleChanges } from './roles.ts';
-export { countRecords } from './tables.ts';
+export { passageFor } from './aside.ts';
+export { lookAhead } from './look.ts';
+export { resume } from './clean.ts';
+export { DISCARDED_DAYS, discard, dropDiscarded, listAside, type CountedAside } from './discard.ts';
+export { countRecords } from './existing.ts';
 export { findByLabel, syncIdentities } from './identities.ts';
 
 export interface Published {
   readonly version: number;
   /** False where the very same files were in force already. */
   readonly changed: boolean;
-  /** Collections and fields whose values are kept, though the rulebook no longer speaks of them. */
+  /** Collections and fields of which this version does not speak any more: their values are kept, out of reach. */
   readonly setAside: readonly string[];
   /** What could not be done yet, in sentences. */
   readonly notes: readonly string[];
@@ -33,6 +46,8 @@ export interface About {
   readonly restores?: number | null | undefined;
   /** Why it is published though trials fail; null: it is not, then. */
   readonly despite?: string | null | undefined;
+  /** Collections and fields, as `collection` or `collection.field`, that begin with what was set aside under their name. */
+  readonly takeBack?: readonly string[] | undefined;
 }
 
 /** What was tried of a rulebook whose tables are made already, before it is in force. */
@@ -98,10 +113,11 @@ export async function history(
 }
 
 /**
- * Puts a checked rulebook in force: tables, test identities and the rulebook itself change together or not at all.
- * Two at a time wait for each other. It holds for every request that begins after this has answered.
- * Throws `PublishRefused` where records stand in the way, or where `verify` has something against it; `TrialsFailed` where trials fail, and
- * `OtherBase` where another version is in force than it was made from.
+ * Puts a checked rulebook in force, in three steps: `prepare` adds what it needs beside what is in use, `switchTables` puts it in force in
+ * one short transaction with everything that follows its names, `finish` looks at the records that were there already. Ended anywhere,
+ * the rules in force are the old or the new ones. Two at a time wait for each other. It holds for every request that begins after this
+ * has answered. Throws `PublishRefused` where records stand in the way, or where `verify` has something against it; `TrialsFailed` where
+ * trials fail, and `OtherBase` where another version is in force than it was made from.
  */
 export async function publish(
   database: Database,
@@ -111,56 +127,105 @@ export async function publish(
     refuted: [],
     trials: null,
   }),
-  { message = null, base = null, restores = null, despite = null }: About = {},
+  about: About = {},
+): Promise<Published> {
+  const published = await database.transaction(async (transaction) => {
+    // Nothing is locked but the right to publish, for as long as it takes. Until the switch this transaction asks nothing that would
+    // leave it with a view of the past, which an index in the making would wait for.
+    await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
+    await run(transaction, sql`select pg_advisory_xact_lock(${publishing})`);
+    try {
+      return await stepInto(database, transaction, rulebook, actor, verify, about);
+    } catch (error) {
+      // What was said first says more than what goes wrong with taking away what was prepared; the next start does that, too.
+      await cleanUp(database).catch(() => undefined);
+      throw error;
+    }
+  });
+  if (!published.changed) return published;
+  return { ...published, notes: [...published.notes, ...(await finish(database))] };
+}
+
+async function stepInto(
+  database: Database,
+  transaction: Executor,
+  rulebook: Rulebook,
+  actor: Actor,
+  verify: (on: Executor, rulebook: Rulebook) => Promise<Verified>,
+  { message = null, base = null, restores = null, despite = null, takeBack = [] }: About,
 ): Promise<Published> {
   const files = JSON.stringify(rulebook.sources.map(({ name, text }) => ({ name, text })));
-  return database.transaction(async (transaction) => {
-    await run(transaction, sql`set local statement_timeout = '10min'`);
-    await run(transaction, sql`lock table gate.rulebooks in exclusive mode`);
-    const [last] = await run<{ version: number; same: boolean }>(
-      transaction,
-      sql`select version, files = ${value(files)}::jsonb as same from gate.rulebooks order by version desc limit 1`,
-    );
-    // Somebody may have published meanwhile: what was looked at is not what would be replaced.
-    if (base !== null && base !== (last?.version ?? 0)) throw new OtherBase(base, last?.version ?? 0);
-    if (last?.same === true) {
-      const { notes } = await syncIdentities(transaction, rulebook);
-      return { version: last.version, changed: false, setAside: [], notes };
-    }
-    const before = last === undefined ? null : await publishedRulebook(transaction, last.version);
-    const { setAside } = await shapeTables(transaction, rulebook.schema, before?.schema ?? null);
-    await indexSearched(transaction, rulebook);
-    await knowTimeZone(transaction, rulebook.timeZone);
+  const [last] = await run<{ version: number; same: boolean }>(
+    database,
+    sql`select version, files = ${value(files)}::jsonb as same from gate.rulebooks order by version desc limit 1`,
+  );
+  // Somebody may have published meanwhile: what was looked at is not what would be replaced.
+  if (base !== null && base !== (last?.version ?? 0)) throw new OtherBase(base, last?.version ?? 0);
+  await cleanUp(database);
+  const before = last === undefined ? nothingYet : await publishedVersion(database, last.version);
+  if (before === null)
+    throw new PublishRefused([
+      'the version in force cannot be read by this service: publish with the release of the service that wrote it',
+    ]);
+  if (last?.same === true && takeBack.length === 0) {
+    const { notes } = await syncIdentities(transaction, before.rulebook);
+    return { version: last.version, changed: false, setAside: [], notes };
+  }
+  const version = (last?.version ?? 0) + 1;
+  const restored = restores === null ? null : ((await publishedVersion(database, restores))?.names ?? null);
+  const passage = await passageFor(database, before, rulebook, { restored, takeBack });
+  if (passage.problems.length > 0) throw new PublishRefused(passage.problems);
+  await knowTimeZone(database, rulebook.timeZone);
+  const { schema } = passage.before.rulebook;
+  const prepared = await prepare(database, passage, schema);
+  const { refuted, trials } = await rolledBack(database, async (on) => {
+    await run(on, sql`set local statement_timeout = '10min'`);
+    await followNames(on, passage, before.rulebook);
+    await syncIdentities(on, passage.final);
+    return verify(on, passage.final);
+  });
+  if (refuted.length > 0) throw new PublishRefused(refuted);
+  // On an empty database, before the first records, trials have nothing to try.
+  if (last !== undefined && despite === null && trials !== null && trials.failed > 0)
+    throw new TrialsFailed(trials);
+  const changes = last === undefined ? null : await changedFiles(database, last.version, rulebook);
+  const switched = await briefly(transaction, async (on) => {
+    // Every write holds this lock with others; nobody writes by the old version from here on.
+    await run(on, sql`lock table gate.rulebooks in exclusive mode`);
+    await switchTables(on, passage, schema);
+    await followNames(on, passage, before.rulebook);
     const roles =
-      before === null
+      last === undefined
         ? []
-        : await settleRoles(transaction, before, rulebook, actor, { restoring: restores !== null });
-    const synced = await syncIdentities(transaction, rulebook);
-    const notes = [...roles, ...synced.notes];
-    const { refuted, trials } = await verify(transaction, rulebook);
-    if (refuted.length > 0) throw new PublishRefused(refuted);
-    // On an empty database, before the first records, trials have nothing to try.
-    if (last !== undefined && despite === null && trials !== null && trials.failed > 0)
-      throw new TrialsFailed(trials);
-    const version = (last?.version ?? 0) + 1;
+        : await settleRoles(on, before.rulebook, rulebook, actor, {
+            restoring: restores !== null,
+            renamed: passage.renamed.roles,
+          });
+    const synced = await syncIdentities(on, passage.final);
+    const setAside = await setThingsAside(on, passage, version);
     await run(
-      transaction,
-      sql`insert into gate.rulebooks (version, files, published_by, message, restores, trials)
+      on,
+      sql`insert into gate.rulebooks (version, files, published_by, message, restores, trials, names)
         values (${value(version)}::integer, ${value(files)}::jsonb, ${value(actor.name)}, ${value(message)}::text, ${value(restores)}::integer,
-          ${value(trials === null ? null : JSON.stringify({ passed: trials.passed, failed: trials.failed }))}::jsonb)`,
+          ${value(trials === null ? null : JSON.stringify({ passed: trials.passed, failed: trials.failed }))}::jsonb,
+          ${value(JSON.stringify(passage.names))}::jsonb)`,
     );
-    const changes = last === undefined ? null : await changedFiles(transaction, last.version, rulebook);
-    await note(transaction, actor, 'rulebook.publish', `version ${version}`, {
+    await run(on, sql`delete from gate.prepared`);
+    await run(on, sql`delete from gate.misfits`);
+    await note(on, actor, 'rulebook.publish', `version ${version}`, {
       files: changes,
       setAside,
       ...(message === null ? {} : { message }),
       ...(restores === null ? {} : { restores }),
+      ...(takeBack.length === 0 ? {} : { takeBack: [...takeBack] }),
       ...(despite === null || trials === null || trials.failed === 0
         ? {}
         : { failed: trials.failed, despite }),
     });
-    return { version, changed: true, setAside, notes };
+    return { setAside, notes: [...roles, ...synced.notes] };
   });
+  const notes = [...passage.notes, ...prepared.notes, ...switched.notes];
+  return { version, changed: true, setAside: switched.setAside, notes };
 }
 
 /** Which files are not as they were in this version. */
@@ -189,9 +254,14 @@ export async function publishedFiles(on: Executor, version: number): Promise<Sou
   return row?.files ?? null;
 }
 
-/** A published version; null where this service cannot read it any more. */
-async function publishedRulebook(on: Executor, version: number): Promise<Rulebook | null> {
-  const files = await publishedFiles(on, version);
-  const checked = files === null ? null : checkRulebook(files);
-  return checked?.ok === true ? checked.rulebook : null;
+/** A published version with what its names stand for; null where this service cannot read it any more. */
+export async function publishedVersion(on: Executor, version: number): Promise<Version | null> {
+  const [row] = await run<{ files: Source[]; names: Names | null }>(
+    on,
+    sql`select files::json as files, names::json as names from gate.rulebooks where version = ${value(version)}::integer`,
+  );
+  const checked = row === undefined ? null : checkRulebook(row.files);
+  if (checked?.ok !== true) return null;
+  const names = row!.names ?? plainNames(checked.rulebook);
+  return { rulebook: { ...placed(checked.rulebook, names), version }, names };
 }

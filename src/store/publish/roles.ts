@@ -14,15 +14,25 @@ export interface RoleChange {
 }
 
 /** The roles that people hold and that come or go between two rulebooks. */
-export async function roleChanges(on: Executor, before: Rulebook, after: Rulebook): Promise<RoleChange[]> {
-  return (await everyChange(on, before, after)).filter(({ holders }) => holders > 0);
+export async function roleChanges(
+  on: Executor,
+  before: Rulebook,
+  after: Rulebook,
+  renamed: ReadonlyMap<string, string>,
+): Promise<RoleChange[]> {
+  return (await everyChange(on, before, after, renamed)).filter(({ holders }) => holders > 0);
 }
 
 /** Those that nobody holds, too. A role that was held by a condition and is given by hand now comes like any other. */
-async function everyChange(on: Executor, before: Rulebook, after: Rulebook): Promise<RoleChange[]> {
+async function everyChange(
+  on: Executor,
+  before: Rulebook,
+  after: Rulebook,
+  renamed: ReadonlyMap<string, string>,
+): Promise<RoleChange[]> {
   const byHand = (rulebook: Rulebook) =>
     [...rulebook.roles.keys()].filter((role) => isGivenByHand(rulebook, role));
-  const [was, is] = [byHand(before), byHand(after)];
+  const [was, is] = [byHand(before).map((role) => renamed.get(role) ?? role), byHand(after)];
   const changes = [
     ...was.filter((role) => !is.includes(role)).map((role) => ({ role, how: 'gone' as const })),
     ...is.filter((role) => !was.includes(role)).map((role) => ({ role, how: 'back' as const })),
@@ -49,10 +59,10 @@ export async function settleRoles(
   before: Rulebook,
   after: Rulebook,
   actor: Actor,
-  { restoring }: { readonly restoring: boolean },
+  { restoring, renamed }: { readonly restoring: boolean; readonly renamed: ReadonlyMap<string, string> },
 ): Promise<string[]> {
   const notes: string[] = [];
-  for (const { role, how, holders } of await everyChange(on, before, after)) {
+  for (const { role, how, holders } of await everyChange(on, before, after, renamed)) {
     // A group without members may get some: what it brought is forgotten, too, and there is nobody to tell of.
     if (how === 'back' && !restoring) await forget(on, role);
     if (holders === 0) continue;
@@ -74,7 +84,8 @@ export async function settleRoles(
   return notes;
 }
 
-async function forget(on: Executor, role: string): Promise<void> {
+/** Whoever was given a role of this name once, when there was one, does not get the one that is called so now. */
+export async function forget(on: Executor, role: string): Promise<void> {
   await run(on, sql`delete from gate.role_assignments where role = ${value(role)}`);
   await run(on, sql`delete from gate.group_roles where role = ${value(role)}`);
 }

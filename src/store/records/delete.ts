@@ -1,3 +1,4 @@
+import { collectionOf } from '../../core/types/schema.ts';
 import { driveAsync } from '../../core/decide/steps/asking.ts';
 import { deleting } from '../../core/decide/steps/delete.ts';
 import type { Follows, Verdict } from '../../core/decide/steps/verdict.ts';
@@ -46,12 +47,14 @@ async function carryOut(
   const follows = [...removed.values()].some((ids) => ids.length > 0);
   // Records that go together may point at each other in any order.
   if (follows) await run(on, sql`set constraints all deferred`);
-  for (const { collection: holder, field, ids, targets } of cleared)
-    await run(on, clearSql(holder, field, ids, targets, now));
+  for (const { collection: holder, field, ids, targets } of cleared) {
+    const definition = collectionOf(rulebook.schema, holder);
+    await run(on, clearSql(definition, definition.fields.get(field)!, ids, targets, now));
+  }
   const shareable = shareableCollections(rulebook);
   for (const [holder, others] of [...removed].toReversed()) {
     const ids = holder === collection ? [...others, id] : others;
-    await run(on, deleteSql(holder, ids));
+    await run(on, deleteSql(collectionOf(rulebook.schema, holder), ids));
     if (shareable.has(holder)) await forgetShares(on, holder, ids);
   }
   if (follows) await run(on, sql`set constraints all immediate`);

@@ -1,3 +1,4 @@
+import { relation } from '../../core/sql/relations.ts';
 import type { AsyncDriver } from '../../core/decide/steps/asking.ts';
 import { MOST_AFFECTED } from '../../core/decide/steps/delete.ts';
 import { evaluateOperand } from '../../core/evaluate/closures.ts';
@@ -54,11 +55,15 @@ export function storeDriver(
       return truthsOf(flags, row);
     },
     async circle({ field, parent }) {
-      const [row] = await run<{ found: boolean }>(on, leadsUpSql(collection, field, parent as string, id!));
+      const [row] = await run<{ found: boolean }>(
+        on,
+        leadsUpSql(relation(access.rulebook.schema, collection), field, parent as string, id!),
+      );
       return row!.found;
     },
     async referrers({ collection: holder, field, targets }) {
-      const rows = await run<{ id: string }>(on, referrersSql(holder, field, targets, MOST_AFFECTED + 1));
+      const asked = referrersSql(access.rulebook.schema, holder, field, targets, MOST_AFFECTED + 1);
+      const rows = await run<{ id: string }>(on, asked);
       return rows.map((row) => row.id);
     },
     async passed({ of, collection: holder, ids, cleared }) {

@@ -1,6 +1,7 @@
 import type { Access } from '../../core/sql/access.ts';
 import { PAGE_BYTES, readManySql, type ListQuestion } from '../../core/sql/list.ts';
 import { run, runKept, type Executor } from '../connection.ts';
+import { trusted } from '../in-force.ts';
 import type { VisibleRecord } from './outcome.ts';
 import { countStatement, listStatement, readStatement } from './plans.ts';
 import { visibleRecord } from './rows.ts';
@@ -14,11 +15,12 @@ export async function listRecords(
   // One more than asked for tells whether a next page exists, without counting.
   const asked = { ...question, limit: question.limit + 1 };
   const { statement, reading } = await listStatement(on, access, asked);
-  const rows = await (isOrdinary(question) ? runKept : run)(on, statement);
+  const found = await (isOrdinary(question) ? runKept : run)(on, statement);
+  const rows = await trusted(on, access.rulebook, found);
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading));
   // Where a page was cut short, since it was too large, there are more than came.
-  const found = (rows[0]?._found as number | undefined) ?? rows.length;
-  return { records, more: found > records.length };
+  const all = (rows[0]?._found as number | undefined) ?? rows.length;
+  return { records, more: all > records.length };
 }
 
 /** How many records the caller sees that pass the filter. */
@@ -29,7 +31,8 @@ export async function countVisible(
 ): Promise<number> {
   const { collection, filter } = question;
   const statement = await countStatement(on, access, { collection, filter });
-  const [row] = await run<{ count: number }>(on, statement);
+  const rows = await run<{ count: number }>(on, statement);
+  const [row] = await trusted(on, access.rulebook, rows, rows[0]!.count === 0);
   return row!.count;
 }
 
@@ -41,7 +44,7 @@ export async function readRecord(
   id: string,
 ): Promise<VisibleRecord | null> {
   const { statement, reading } = readStatement(access, collection, id, false);
-  const [row] = await runKept(on, statement);
+  const [row] = await trusted(on, access.rulebook, await runKept(on, statement));
   return row === undefined ? null : visibleRecord(row, reading);
 }
 
@@ -53,7 +56,7 @@ export async function lockRecord(
   id: string,
 ): Promise<VisibleRecord | null> {
   const { statement, reading } = readStatement(access, collection, id, true);
-  const [row] = await runKept(on, statement);
+  const [row] = await trusted(on, access.rulebook, await runKept(on, statement));
   return row === undefined ? null : visibleRecord(row, reading);
 }
 
@@ -69,7 +72,7 @@ export async function readRecords(
 ): Promise<ReadonlyMap<string, VisibleRecord>> {
   if (ids.length === 0) return new Map();
   const { statement, reading } = readManySql(access, collection, ids);
-  const rows = await run(on, statement);
+  const rows = await trusted(on, access.rulebook, await run(on, statement));
   if (Number(rows[0]?._total ?? 0) > PAGE_BYTES) throw new TooMuchAtOnce();
   return new Map(rows.map((row) => [row.id as string, visibleRecord(row, reading)]));
 }

@@ -1,9 +1,11 @@
 import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
 import { suffices, type Meeting } from '../../core/decide/turns.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
+import { collectionOf, type Collection } from '../../core/types/schema.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { JsonPatch, type Type, type Value } from '../../core/types/types.ts';
 import type { Database, Executor } from '../connection.ts';
+import { holdRules } from '../in-force.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
 import { refuse, type Outcome } from './outcome.ts';
@@ -42,7 +44,9 @@ export type Writer =
 
 /** Whoever writes, as they are within this transaction. */
 export async function arrivedIn(transaction: Executor, who: Writer): Promise<Access> {
-  return 'arrive' in who ? who.arrive(transaction) : who;
+  if (!('arrive' in who)) return who;
+  await holdRules(transaction);
+  return who.arrive(transaction);
 }
 
 /** What a write may meet, by who asks. */
@@ -64,8 +68,9 @@ export async function writing<T>(
   meetings: Meetings,
   work: (transaction: Executor, access: Access) => Promise<Outcome<T>>,
 ): Promise<Outcome<T>> {
+  const written = collectionOf(who.rulebook.schema, collection);
   if (on.isTransaction === true)
-    return trying(collection, supplied, 1, async () => work(on, await arrivedIn(on, who)));
+    return trying(written, supplied, 1, async () => work(on, await arrivedIn(on, who)));
   const guessed = meetings('arrive' in who ? who.before : who.caller);
   const asKnown = async (transaction: Executor, meeting: Meeting) => {
     const access = await arrivedIn(transaction, who);
@@ -78,7 +83,7 @@ export async function writing<T>(
   };
   for (let meeting = guessed; ;) {
     try {
-      return await inTransaction(on, collection, supplied, meeting, asKnown);
+      return await inTransaction(on, written, supplied, meeting, asKnown);
     } catch (error) {
       if (!(error instanceof MeetsMore)) throw error;
       // Each time it is more, and there are three kinds.
@@ -99,7 +104,7 @@ class MeetsMore extends Error {
 
 async function inTransaction<T>(
   on: Executor,
-  collection: string,
+  collection: Collection,
   supplied: Supplied,
   meeting: Meeting,
   work: (transaction: Executor, meeting: Meeting) => Promise<Outcome<T>>,
@@ -132,7 +137,7 @@ async function inTransaction<T>(
 class MetOthers extends DatabaseUnavailable {}
 
 async function trying<T>(
-  collection: string,
+  collection: Collection,
   supplied: Supplied,
   attempts: number,
   work: () => Promise<Outcome<T>>,
@@ -149,7 +154,7 @@ async function trying<T>(
           await new Promise((resolve) => setTimeout(resolve, 2 ** attempt * Math.random()));
           continue;
         case 'unique': {
-          const field = fieldOfConstraint(collection, failure.constraint);
+          const field = fieldOfConstraint(collection, failure);
           // A field that the caller did not supply is not named: its value came from a stamp or a default.
           return refuse({
             kind: 'value taken',
@@ -158,9 +163,12 @@ async function trying<T>(
         }
         case 'required':
           // Only what the service fills in itself can come to this: a stamp that is missing.
-          return refuse({ kind: 'value required', fields: [failure.constraint] });
+          return refuse({
+            kind: 'value required',
+            fields: [fieldOfConstraint(collection, failure) ?? failure.constraint],
+          });
         case 'reference': {
-          const field = fieldOfConstraint(collection, failure.constraint);
+          const field = fieldOfConstraint(collection, failure);
           if (field !== null && supplied.has(field))
             return refuse({ kind: 'reference not found', fields: [field] });
           return refuse({ kind: 'still referenced' });

@@ -5,9 +5,11 @@ import { SHARE, shareTarget } from '../../core/decide/shares.ts';
 import { meetingOfSharing } from '../../core/decide/turns.ts';
 import { Access } from '../../core/sql/access.ts';
 import { commaList, sql, value, type Fragment } from '../../core/sql/fragment.ts';
-import { column, identifier, ownKey, recordKey, table } from '../../core/sql/identifiers.ts';
+import { column, identifier, ownKey, recordKey } from '../../core/sql/identifiers.ts';
+import { relation } from '../../core/sql/relations.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import { note, type Actor } from '../audit/index.ts';
+import { assureInForce } from '../in-force.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { done, type Outcome } from '../records/outcome.ts';
 import { writing, type Meetings, type Writer } from '../records/writing.ts';
@@ -127,6 +129,7 @@ export async function sharesOf(
   const may = await mayShare(on, access, collection, record);
   if (!may.read) return null;
   const all = await listShares(on, { collection, record });
+  await assureInForce(on, access.rulebook);
   return may.share ? all : all.filter(({ sharer }) => sharer === access.caller.person?.id);
 }
 
@@ -232,7 +235,7 @@ export async function mayShare(
   ];
   const [row] = await run<{ read: boolean; share: boolean; update: boolean; delete: boolean }>(
     on,
-    sql`select ${commaList(flags)} from ${table(collection)} as r where ${column('r', 'id')} = ${recordKey(record)}${held ? sql` for key share of r` : sql``}`,
+    sql`select ${commaList(flags)} from ${relation(rulebook.schema, collection)} as r where ${column('r', 'id')} = ${recordKey(record)}${held ? sql` for key share of r` : sql``}`,
   );
   return row ?? { read: false, share: false, update: false, delete: false };
 }
@@ -242,7 +245,7 @@ async function isReadablePerson(on: Executor, access: Access, person: string): P
   const readable = access.readable(PEOPLE, 'r');
   const rows = await run(
     on,
-    sql`select 1 from ${table(PEOPLE)} as r where ${column('r', 'id')} = ${recordKey(person)} and ${readable}`,
+    sql`select 1 from ${relation(access.rulebook.schema, PEOPLE)} as r where ${column('r', 'id')} = ${recordKey(person)} and ${readable}`,
   );
   return rows.length > 0;
 }

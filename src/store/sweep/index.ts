@@ -2,7 +2,7 @@ import type { Counted } from '../../core/analysis/tally.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive } from '../callers.ts';
 import { sql } from '../../core/sql/fragment.ts';
-import { table } from '../../core/sql/identifiers.ts';
+import { relation } from '../../core/sql/relations.ts';
 import { passing, run, type Database, type Executor } from '../connection.ts';
 import { syncIdentities } from '../publish/index.ts';
 import { rolledBack } from '../roll-back.ts';
@@ -62,7 +62,7 @@ export async function sweepDatabase(
       for (const collection of collections) {
         options.progress({ done: done++, total, doing: `counting ${collection}` });
         const each = await countCollection(on, rulebook, now, collection, counted);
-        const all = each.total <= options.everyRecord ? await everyId(on, collection) : null;
+        const all = each.total <= options.everyRecord ? await everyId(on, rulebook, collection) : null;
         counts.push(all === null ? each : withAll(each, all));
         if (each.total === 0) left.push(`${collection} has no records: nothing was asked of any`);
         const world = new LoadedWorld(on, rulebook);
@@ -116,8 +116,8 @@ export async function everyone(
   return { counted, signedOut, now: visitor.now };
 }
 
-async function everyId(on: Executor, collection: string): Promise<string[]> {
-  return (await run<{ id: string }>(on, sql`select id from ${table(collection)} order by id`)).map(
-    (row) => row.id,
-  );
+async function everyId(on: Executor, rulebook: Rulebook, collection: string): Promise<string[]> {
+  return (
+    await run<{ id: string }>(on, sql`select id from ${relation(rulebook.schema, collection)} order by id`)
+  ).map((row) => row.id);
 }

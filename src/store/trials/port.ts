@@ -12,7 +12,8 @@ import type { Shareable } from '../../core/decide/nodes.ts';
 import { Access } from '../../core/sql/access.ts';
 import { conditionSql } from '../../core/sql/conditions.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
-import { column, peopleTable, recordKeys, table } from '../../core/sql/identifiers.ts';
+import { column, peopleTable, recordKeys } from '../../core/sql/identifiers.ts';
+import { relation } from '../../core/sql/relations.ts';
 import { insertSql } from '../../core/sql/writes.ts';
 import { valueWords } from '../../core/explain/words.ts';
 import type { Why } from '../../core/explain/why.ts';
@@ -92,7 +93,8 @@ export class StorePort implements TrialPort {
         await run(this.#on, sql`rollback to savepoint giving`);
         const { kind, ...rest } = classify(error);
         if (kind === 'other' || kind === 'unavailable' || kind === 'conflict') throw error;
-        const about = 'constraint' in rest ? fieldOfConstraint(record.collection, rest.constraint) : null;
+        const about =
+          'constraint' in rest ? fieldOfConstraint(definition, { kind, constraint: rest.constraint }) : null;
         return `a record of ${record.collection} cannot be given: ${about ?? 'a value'} does not fit (${kind})`;
       }
     }
@@ -219,7 +221,7 @@ export class StoreSession implements TrialSession {
     const label = collectionOf(this.#access.rulebook.schema, collection).label ?? 'id';
     const rows = await run<{ label: string | null }>(
       this.#on,
-      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where ${condition} order by 1 limit ${value(NAMED)}`,
+      sql`select ${column('r', label)}::text as label from ${relation(this.#access.rulebook.schema, collection)} as r where ${condition} order by 1 limit ${value(NAMED)}`,
     );
     return rows.map((row) => row.label ?? '(without a label)');
   }
@@ -263,7 +265,7 @@ export class StoreSession implements TrialSession {
     const label = collectionOf(this.#access.rulebook.schema, collection).label ?? 'id';
     const rows = await run<{ label: string | null }>(
       on,
-      sql`select ${column('r', label)}::text as label from ${table(collection)} as r where r.id = any(${recordKeys(ids)}) order by 1`,
+      sql`select ${column('r', label)}::text as label from ${relation(this.#access.rulebook.schema, collection)} as r where r.id = any(${recordKeys(ids)}) order by 1`,
     );
     return rows.map((row) => row.label ?? '(without a label)');
   }

@@ -2,16 +2,18 @@ import type { AttributeDeclaration, ClaimDeclaration, EveryExpression } from '..
 import type { Cursor } from './cursor.ts';
 import { parseCondition, parseOperand, parseRange } from './expressions.ts';
 import { parseType } from './types.ts';
+import { parseWas } from './was.ts';
 
 /** `attribute NAME TYPE = VALUE`, or `= every VALUE for VARIABLE in COLLECTION [where CONDITION]`. */
 export function parseAttribute(cursor: Cursor): AttributeDeclaration {
   const start = cursor.expectKeyword('attribute', 'here');
   const name = cursor.expectName('the name of the attribute');
   const type = parseType(cursor);
+  const was = parseWas(cursor);
   cursor.expectSymbol('=', 'before what it is worked out from');
   const every = cursor.isWord('every') && !cursor.isSymbol('.', 1) && !cursor.isSymbol('(', 1);
   const value = every ? parseEvery(cursor) : parseOperand(cursor);
-  return { kind: 'attribute', name, type, value, span: cursor.since(start) };
+  return { kind: 'attribute', name, type, was, value, span: cursor.since(start) };
 }
 
 function parseEvery(cursor: Cursor): EveryExpression {
@@ -29,8 +31,9 @@ export function parseClaim(cursor: Cursor): ClaimDeclaration {
   const start = cursor.expectKeyword('claim', 'here');
   const name = cursor.expectName('the name of the attribute');
   const type = parseType(cursor);
+  const was = parseWas(cursor);
   if (!cursor.isWord('from')) cursor.fail('P001', 'expected “from” and the name of the claim');
   cursor.next();
   const claim = cursor.expectText('the name of the claim').value;
-  return { kind: 'claim', name, type, claim, span: cursor.since(start) };
+  return { kind: 'claim', name, type, was, claim, span: cursor.since(start) };
 }

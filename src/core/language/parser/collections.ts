@@ -1,10 +1,19 @@
-import type { CollectionDeclaration, Expression, FieldDeclaration, Mark, Name, OnDelete } from '../ast.ts';
+import type {
+  CollectionDeclaration,
+  Expression,
+  FieldDeclaration,
+  FillClause,
+  Mark,
+  Name,
+  OnDelete,
+} from '../ast.ts';
 import type { Span } from '../span.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseOperand } from './expressions.ts';
 import { leftOpen } from './left-open.ts';
 import { isNothing } from './mistakes.ts';
 import { parseType, typeFollows } from './types.ts';
+import { parseWas } from './was.ts';
 
 const marks: ReadonlySet<string> = new Set<Mark>(['required', 'unique', 'label', 'sensitive']);
 
@@ -13,15 +22,18 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
   const start = cursor.token.span;
   if (!cursor.isKeyword('people')) cursor.expectKeyword('collection', 'here');
   const name = parseCollectionName(cursor);
+  const earlier = parseWas(cursor);
   const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
+  const was = earlier ?? parseWas(cursor);
   cursor.expectSymbol('{', `to open ${name.text}`);
   const fields: FieldDeclaration[] = [];
   const owners: (Expression & { kind: 'path' })[] = [];
   const pieces: Span[] = [];
+  const fills: FillClause[] = [];
   let tree: Name | null = null;
+  const read = () => ({ kind: 'collection', name, title, fields, owners, tree, was, fills, pieces }) as const;
   while (!cursor.atEnd && !cursor.isSymbol('}')) {
-    if (leftOpen(cursor, `“${name.text}” is`))
-      return { kind: 'collection', name, title, fields, owners, tree, pieces, span: cursor.since(start) };
+    if (leftOpen(cursor, `“${name.text}” is`)) return { ...read(), span: cursor.since(start) };
     cursor.recover(
       () => {
         const begin = cursor.token.span;
@@ -31,6 +43,8 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
         } else if (cursor.takeKeyword('owned') || takeOwner(cursor)) {
           cursor.expectKeyword('by', 'after “owned”');
           owners.push(...cursor.list(() => parseOwner(cursor)));
+        } else if (beginsFill(cursor)) {
+          fills.push(parseFill(cursor));
         } else {
           fields.push(parseField(cursor));
         }
@@ -41,7 +55,24 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
     );
   }
   cursor.expectSymbol('}', `to close ${name.text}`);
-  return { kind: 'collection', name, title, fields, owners, tree, pieces, span: cursor.since(start) };
+  return { ...read(), span: cursor.since(start) };
+}
+
+/** A field may be called “fill”, too: then a type follows, and no `from`. */
+function beginsFill(cursor: Cursor): boolean {
+  if (!cursor.isWord('fill') || cursor.peek(1).kind !== 'name') return false;
+  const after = cursor.peek(2);
+  const from = after.kind === 'name' && after.text === 'from';
+  return from || (cursor.isSymbol('=', 2) && !typeFollows(cursor));
+}
+
+/** `fill FIELD from PATH`, `fill FIELD = VALUE`. */
+function parseFill(cursor: Cursor): FillClause {
+  const start = cursor.next().span;
+  const field = cursor.expectName('the field that is to be filled');
+  if (!cursor.takeSymbol('=')) cursor.next();
+  const value = parseOperand(cursor);
+  return { field, value, span: cursor.since(start) };
 }
 
 /** `owner by`. */
@@ -70,6 +101,8 @@ function parseField(cursor: Cursor): FieldDeclaration {
   let standard: Expression | null = null;
   let onDelete: FieldDeclaration['onDelete'] = null;
   let most: FieldDeclaration['most'] = null;
+  let was: Name | null = null;
+  let losing: Span | null = null;
   for (;;) {
     const token = cursor.token;
     // A field may be called “label” too: a mark is one only where no type follows it.
@@ -79,6 +112,13 @@ function parseField(cursor: Cursor): FieldDeclaration {
       found.push({ mark: 'self set', span: cursor.since(token.span) });
     } else if (cursor.isWord('up') && cursor.peekWord('to')) {
       most = parseMost(cursor);
+    } else if (cursor.isWord('was') && !(cursor.startsLine() && typeFollows(cursor))) {
+      was =
+        parseWas(cursor) ?? cursor.fail('P001', 'expected the name that the field had before, after “was”');
+    } else if (cursor.isWord('losing') && cursor.peekWord('time')) {
+      cursor.next();
+      cursor.next();
+      losing = cursor.since(token.span);
     } else if (cursor.isWord('on') && cursor.isKeyword('delete', 1)) {
       onDelete = parseOnDelete(cursor);
     } else if (token.kind === 'name' && !token.quoted && marks.has(token.text) && !typeFollows(cursor)) {
@@ -104,7 +144,17 @@ function parseField(cursor: Cursor): FieldDeclaration {
       cursor.instead('what a field begins with is written after “=”', span, '=');
       standard = parseOperand(cursor);
     } else {
-      return { name, type, marks: found, default: standard, most, onDelete, span: cursor.since(start) };
+      return {
+        name,
+        type,
+        marks: found,
+        default: standard,
+        most,
+        onDelete,
+        was,
+        losing,
+        span: cursor.since(start),
+      };
     }
   }
 }

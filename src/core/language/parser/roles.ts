@@ -2,6 +2,7 @@ import type { Inclusion, Name, PairClause, RoleDeclaration } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCondition } from './expressions.ts';
 import { operations } from './rules.ts';
+import { parseWas } from './was.ts';
 
 /** `role NAME ["TITLE"] { includes NAME, … [only PAIRS | without PAIRS] } [when CONDITION]`. */
 export function parseRole(cursor: Cursor): RoleDeclaration {
@@ -14,13 +15,23 @@ export function parseRole(cursor: Cursor): RoleDeclaration {
       '\nrole ',
     );
     cursor.takeFor('role');
-    return { kind: 'role', name, title: null, inclusions: [], when: null, span: cursor.since(start) };
+    return {
+      kind: 'role',
+      name,
+      title: null,
+      inclusions: [],
+      when: null,
+      was: null,
+      span: cursor.since(start),
+    };
   }
+  const earlier = parseWas(cursor);
   const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
+  const was = earlier ?? parseWas(cursor);
   const inclusions: Inclusion[] = [];
   while (cursor.takeKeyword('includes')) inclusions.push(parseInclusion(cursor));
   const when = cursor.takeKeyword('when') ? parseCondition(cursor) : null;
-  return { kind: 'role', name, title, inclusions, when, span: cursor.since(start) };
+  return { kind: 'role', name, title, inclusions, when, was, span: cursor.since(start) };
 }
 
 function parseInclusion(cursor: Cursor): Inclusion {
