@@ -61,8 +61,12 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
 
 function silent(): void {}
 
+/** Asked before each statement, where a test has something to do with it, such as ending the process. */
+export const statements: { before: (() => void) | null } = { before: null };
+
 /** Runs one statement. The driver's errors pass through; `failures.ts` says what they mean. */
 export async function run<Row = Record<string, unknown>>(on: Executor, statement: Fragment): Promise<Row[]> {
+  statements.before?.();
   const result: { rows: Row[] } = await on.raw(statement.text, statement.values as Knex.RawBinding[]);
   return result.rows;
 }

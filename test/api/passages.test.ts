@@ -1,7 +1,12 @@
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { GateProblem } from '../../src/client/index.ts';
+import { Access } from '../../src/core/sql/access.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
+import { arrive } from '../../src/store/callers.ts';
 import { run } from '../../src/store/connection.ts';
+import { OtherRules } from '../../src/store/in-force.ts';
+import { dropDiscarded, publishedVersion } from '../../src/store/publish/index.ts';
+import { countVisible, listRecords, readRecord, readRecords } from '../../src/store/records/read.ts';
 import { openWorld, type World } from '../support/world.ts';
 
 const rest = `
@@ -29,7 +34,7 @@ rules hives {
   keeper may share when mine
   steward may read, update
 }
-trial "keepers read their own" { as ada { reads hives only where keeper = me } }
+trial "visitors read nothing" { as visitor { reads no hives } }
 ${rest}`;
 
 let world: World;
@@ -142,4 +147,131 @@ test('what is new is filled in, and a required field that nothing fills is refus
       union all select conname from pg_constraint where not convalidated`,
   );
   expect(left).toEqual([]);
+});
+
+test('a role is held by whoever held it, under its new name, by hand, through a group, by an invitation and in a share', async () => {
+  const ada = await world.as('ada');
+  const me = (await world.ask('GET', '/v1/me', { as: 'ada' })).json.id as string;
+  const { id } = await ada.create('hives', { code: 'a', keeper: me });
+  await ada.share('hives', id, { for: ['read'], role: 'steward' });
+  const eve = await world.desk.addPerson({ email: 'eve@hollowoak.example' });
+  await world.desk.changeRoles({ people: [eve.id], give: [{ role: 'steward' }] });
+  // A role that was called “warden” once gave somebody something: that is not what is called so now.
+  await run(
+    world.database,
+    sql`insert into gate.role_assignments (person, role) values ((select id from records.people where email = 'ada@hollowoak.example'), 'warden')`,
+  );
+  await run(
+    world.database,
+    sql`insert into gate.groups (id, display_name) values (gen_random_uuid(), 'Wardens')`,
+  );
+  await run(
+    world.database,
+    sql`insert into gate.group_roles ("group", role, given_by) select id, 'steward', 'test' from gate.groups`,
+  );
+  await publish(first.replaceAll('steward', 'warden').replace('role warden', 'role warden was steward'));
+  expect((await world.desk.person(eve.id)).roles.map(({ role }) => role)).toEqual(['warden']);
+  expect((await world.ask('GET', '/v1/me', { as: 'ada' })).json.roles).toEqual(['keeper']);
+  const kept = await run<{ role: string }>(
+    world.database,
+    sql`select role from gate.group_roles union all select role from gate.shares where role is not null`,
+  );
+  expect(kept.map(({ role }) => role)).toEqual(['warden', 'warden']);
+});
+
+test('a name that cannot have been what it says is refused; one that never was is new, and said to be', async () => {
+  const two = first.replace('queen_born integer', 'queen_born integer  queen_year integer');
+  await publish(two);
+  for (const [text, why] of [
+    [two.replace('queen_year integer', 'queen_year integer was queen_born'), /both are in force/],
+    [
+      two.replace(
+        'queen_born integer  queen_year integer',
+        'queen_born integer was queen_year  queen_year integer was queen_born',
+      ),
+      /both are in force.*\n.*both are in force/,
+    ],
+    [two.replace('state text', 'state text  mood text was state'), /which is still declared/],
+    [
+      two.replace('collection hives', 'collection boxes was hives { code text label }\ncollection hives'),
+      /which is still declared/,
+    ],
+  ] as const)
+    expect(await refused(publish(text))).toMatch(why);
+  const { notes, setAside } = await publish(two.replace('state text', 'mood text was temper'));
+  expect(setAside).toEqual(['hives.state']);
+  expect(notes).toEqual([
+    'the field of hives “mood” says that it was “temper”, which is not in force: it is new',
+  ]);
+  const again = await publish(two.replace('state text', 'spirit text was mood'));
+  expect(again.notes).toEqual([]);
+  expect((await publish(`${two.replace('state text', 'spirit text was mood')}\n`)).notes).toEqual([
+    'the field of hives “spirit” is called so already: “was mood” has done its work, and can be left out',
+  ]);
+});
+
+test('what was asked by the rules of before gives nothing once others are in force', async () => {
+  const ada = await world.as('ada');
+  const me = (await world.ask('GET', '/v1/me', { as: 'ada' })).json.id as string;
+  const { id } = await ada.create('hives', { code: 'a', keeper: me, queen_born: 2024 });
+  const { rulebook } = (await publishedVersion(world.database, 1))!;
+  const { caller, now } = (await arrive(world.database, rulebook, { kind: 'test identity', name: 'ada' }))!;
+  const access = new Access(rulebook, caller, now);
+  const question = {
+    collection: 'hives',
+    filter: null,
+    order: [{ field: 'id', descending: false }],
+    after: null,
+    limit: 5,
+  };
+  const asked = [
+    () => listRecords(world.database, access, question),
+    () => countVisible(world.database, access, question),
+    () => readRecord(world.database, access, 'hives', id),
+    () => readRecords(world.database, access, 'hives', [id]),
+  ];
+  for (const each of asked) await each();
+  await publish(first.replace('queen_born integer', 'queen_born text'));
+  for (const each of asked) await expect(each()).rejects.toThrow(OtherRules);
+});
+
+test('what is set aside is discarded by name, kept after all while there is time, and then dropped for good', async () => {
+  const ada = await world.as('ada');
+  const me = (await world.ask('GET', '/v1/me', { as: 'ada' })).json.id as string;
+  await ada.create('hives', { code: 'a', keeper: me, state: 'calm' });
+  await publish(first.replace('state text', ''));
+  const one = { name: 'hives.state', kind: 'field', version: 2, count: 1 };
+  expect((await world.desk.aside()).aside).toMatchObject([{ ...one, dropped_after: null }]);
+  const locked = await world.ask('POST', '/v1/desk/aside', {
+    token: world.deskToken,
+    body: { name: 'hives.mood' },
+  });
+  expect(locked.status).toBe(404);
+  const [gone] = (await world.desk.changeAside({ name: 'hives.state' })).aside;
+  expect(Date.parse(gone!.dropped_after!) - Date.now()).toBeGreaterThan(29 * 86_400_000);
+  expect(await dropDiscarded(world.database, 30)).toEqual([]);
+  expect((await world.desk.changeAside({ name: 'hives.state', keep: true })).aside).toMatchObject([
+    { dropped_after: null },
+  ]);
+  expect(await dropDiscarded(world.database, 0)).toEqual([]);
+  await world.desk.changeAside({ name: 'hives.state' });
+  expect(await dropDiscarded(world.database, 0)).toEqual(['hives.state']);
+  expect((await world.desk.aside()).aside).toEqual([]);
+  expect(await refused(publish(first, { takeBack: ['hives.state'] }))).toMatch(
+    /hives.state was discarded, and its values are no more/,
+  );
+  // Its column is never used again.
+  await publish(first);
+  const columns = await run<{ name: string }>(
+    world.database,
+    sql`select column_name as name from information_schema.columns where table_schema = 'records' and table_name = 'hives' and column_name like 'state%'`,
+  );
+  expect(columns).toEqual([{ name: 'state_3' }]);
+  const { entries } = await world.desk.audit({ action: 'aside' });
+  expect(entries.map(({ action }) => action)).toEqual([
+    'aside.drop',
+    'aside.discard',
+    'aside.keep',
+    'aside.discard',
+  ]);
 });

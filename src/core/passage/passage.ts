@@ -198,6 +198,10 @@ class Pairing {
       const earlier = was.get(name)?.name;
       if (earlier === undefined || (there.has(name) && !there.has(earlier))) {
         if (there.has(name)) pairs.set(name, name);
+        if (earlier !== undefined)
+          this.#notes.push(
+            `the ${what} “${name}” is called so already: “was ${earlier}” has done its work, and can be left out`,
+          );
       } else if (there.has(name)) {
         this.#problems.push(
           `the ${what} “${name}” says that it was “${earlier}”, and both are in force: leave “was ${earlier}” out, or give it a name that is free`,

@@ -67,10 +67,10 @@ export class CallerFinder {
   ): Promise<T> {
     for (let attempt = 1; ; attempt++) {
       const audience = await this.find(request, options);
+      // A refusal is by a version, too.
+      named(request, audience.rulebook);
       try {
-        const answer = await work(audience);
-        named(request, audience.rulebook);
-        return answer;
+        return await work(audience);
       } catch (error) {
         if (!(error instanceof OtherRules) || attempt === ATTEMPTS) throw error;
         await this.#rulebooks.inForce(error.version);
@@ -122,25 +122,25 @@ export class CallerFinder {
         work = read(assumed.rulebook);
       } catch (refusal) {
         const { rulebook } = await this.#known(credentials);
+        named(request, rulebook);
         if (rulebook === assumed.rulebook || attempt === ATTEMPTS) throw refusal;
         continue;
       }
       const guessed = await this.#lastSeen(credentials);
       try {
-        const answer = await work({
+        return await work({
           rulebook: assumed.rulebook,
           before: guessed,
           arrive: async (transaction) => {
             const arrival = await arrive(transaction, assumed.rulebook, credentials);
             if (arrival === null) throw new NobodyKnown();
             if (arrival.version !== assumed.version) throw new OtherRules(arrival.version);
+            named(request, assumed.rulebook);
             if (!hasSameStanding(guessed, arrival.caller))
               this.#lastKnown.set(keyOf(credentials), arrival.caller);
             return this.#audience(arrival, assumed.rulebook).access;
           },
         });
-        named(request, assumed.rulebook);
-        return answer;
       } catch (error) {
         // Somebody new may come with their first write; anybody else is told that they are nobody.
         if (error instanceof NobodyKnown) await this.#known(credentials);

@@ -1,7 +1,7 @@
 import type { Knex } from 'knex';
 import { sql, type Fragment } from '../../core/sql/fragment.ts';
 import { identifier, stored } from '../../core/sql/identifiers.ts';
-import { run, type Database, type Executor } from '../connection.ts';
+import { run, statements, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 
 /** Changes of tables, made so that nobody who works waits for long. */
@@ -56,6 +56,7 @@ export async function alone(database: Database, statement: Fragment): Promise<vo
     database.raw(each.text, each.values as Knex.RawBinding[]).connection(connection);
   try {
     await on(sql`set statement_timeout = '30min'`);
+    statements.before?.();
     await on(statement);
   } finally {
     // A connection that may not be as the others must not go back among them.
