@@ -60,6 +60,10 @@ const address = await new Promise<string>((resolve, reject) => {
   service.once('exit', () => reject(new Error(`the service did not start: ${said}`)));
 });
 
+for (let tries = 0; tries < 100; tries++) {
+  if ((await fetch(`${address}/v1/health`)).status === 200) break;
+  await new Promise((resolve) => setTimeout(resolve, 100));
+}
 try {
   const text = readFileSync(join(root, 'bench/rulebook.gate'), 'utf8');
   const plain = rulebookOf(text);

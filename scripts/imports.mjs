@@ -52,6 +52,14 @@ for (const name of queries) {
     own++;
   }
 }
+// What is read goes by an alias: where names differ from columns it is a query, which must have one.
+for (const name of queries) {
+  const text = readFileSync(join(root, 'src', name), 'utf8');
+  for (const found of text.matchAll(/\$\{(relation|unfilled|around\.relation)\([^)]*\)\}(?! as )/g)) {
+    console.error(`relations-have-aliases: src/${name} reads from ${found[1]}(…) without “as”`);
+    own++;
+  }
+}
 if (templates < 100) stop(`Only ${templates} queries were seen: the check of them is not working.`);
 if (violations.length + strays + own > 0) process.exit(1);
 

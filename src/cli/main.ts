@@ -118,6 +118,7 @@ program
   .argument('[paths...]', 'folders of .gate files, or files, together one rulebook', ['.'])
   .option('--message <text>', 'what it is for; kept in the history')
   .option('--base <version>', 'the version that it was made from: refused where another is in force')
+  .option('--draft <name>', 'a draft of the service in place of files')
   .option('--despite <reason>', 'publish though trials fail; the reason is kept in the audit trail')
   .option(
     '--take-back <names...>',
@@ -133,6 +134,7 @@ program
   )
   .argument('[paths...]', 'folders of .gate files, or files', ['.'])
   .option('--of <version>', 'look at an old version instead, as before “firmgate restore”')
+  .option('--draft <name>', 'look at a draft of the service instead')
   .option(
     '--take-back <names...>',
     'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
@@ -522,6 +524,48 @@ keys
   .argument('<name>')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/keys.ts')).keysRevoke));
+
+const draft = program.command('draft').description('rulebooks that are worked on, kept by the service');
+draft
+  .command('list', { isDefault: true })
+  .description('the drafts, the one that was saved last first')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/drafts.ts')).draftList));
+draft
+  .command('show')
+  .description('what is wrong with a draft, what is advised, and who saved it when')
+  .argument('<name>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/drafts.ts')).draftShow));
+draft
+  .command('pull')
+  .description('write the files of a draft into a folder')
+  .argument('<name>')
+  .argument('<folder>')
+  .option('--overwrite', 'also where other files are there')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/drafts.ts')).draftPull));
+draft
+  .command('push')
+  .description('save the files of a folder as a draft, put together with what others saved meanwhile')
+  .argument('<folder>')
+  .argument('[name]', 'left out: the draft that the folder was pulled from')
+  .option('--message <text>', 'what was changed')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/drafts.ts')).draftPush));
+draft
+  .command('rebase')
+  .description('move a draft onto the version in force')
+  .argument('<name>')
+  .option('--onto <version>', 'onto this version instead')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/drafts.ts')).draftRebase));
+draft
+  .command('delete')
+  .description('delete a draft with all of its saves')
+  .argument('<name>')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/drafts.ts')).draftDelete));
 
 const aside = program
   .command('aside')

@@ -56,6 +56,16 @@ import {
   type Level,
 } from './schemas/staff.ts';
 import { asideListSchema, type AsideChange } from './schemas/aside.ts';
+import {
+  draftListSchema,
+  draftSaveSchema,
+  draftSavesSchema,
+  draftWithFilesSchema,
+  type DraftChanges,
+  type DraftDocument,
+  type DraftFiles,
+  type NewDraft,
+} from './schemas/drafts.ts';
 import { assignedSchema, ownerlessSchema, undoneSchema, type OwnerAssignment } from './schemas/owners.ts';
 import { previewSchema, type PreviewRequest } from './schemas/preview.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
@@ -63,6 +73,7 @@ import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument }
 
 export type * from './schemas/desk.ts';
 export type * from './schemas/aside.ts';
+export type * from './schemas/drafts.ts';
 export type * from './schemas/owners.ts';
 export type * from './schemas/preview.ts';
 export type * from './schemas/problems.ts';
@@ -336,6 +347,46 @@ export class GateClient {
     return this.#call('GET', `/v1/desk/owners/${encodeURIComponent(collection)}`, ownerlessSchema);
   }
 
+  /** The drafts, the one that was saved last first. */
+  drafts() {
+    return this.#call('GET', '/v1/desk/drafts', draftListSchema);
+  }
+
+  makeDraft(draft: NewDraft) {
+    return this.#tagged('POST', '/v1/desk/drafts', { body: draft });
+  }
+
+  draft(name: string) {
+    return this.#tagged('GET', draftPath(name));
+  }
+
+  /** Saves all files of a draft, made from the save with this tag; what others have saved since is put together with them. */
+  saveDraft(name: string, tag: string, files: DraftFiles) {
+    return this.#tagged('PUT', draftPath(name), { body: files, headers: { 'If-Match': tag } });
+  }
+
+  /** Changes single texts of a draft. */
+  changeDraft(name: string, changes: DraftChanges) {
+    return this.#tagged('PATCH', draftPath(name), { body: changes });
+  }
+
+  /** Moves a draft onto a version; left out: the one in force. */
+  rebaseDraft(name: string, onto?: number) {
+    return this.#tagged('POST', `${draftPath(name)}/rebase`, { body: onto === undefined ? {} : { onto } });
+  }
+
+  draftSaves(name: string) {
+    return this.#call('GET', `${draftPath(name)}/saves`, draftSavesSchema);
+  }
+
+  draftSave(name: string, save: number) {
+    return this.#call('GET', `${draftPath(name)}/saves/${save}`, draftSaveSchema);
+  }
+
+  async deleteDraft(name: string): Promise<void> {
+    await this.#send('DELETE', draftPath(name));
+  }
+
   /** What no version speaks of any more, and is kept. */
   aside() {
     return this.#call('GET', '/v1/desk/aside', asideListSchema);
@@ -556,6 +607,16 @@ export class GateClient {
     return this.#parse(await this.#send(method, path, options), schema);
   }
 
+  async #tagged(
+    method: string,
+    path: string,
+    options: SendOptions = {},
+  ): Promise<DraftDocument & { readonly tag: string }> {
+    const response = await this.#send(method, path, options);
+    const draft = await this.#parse(response, draftWithFilesSchema);
+    return { ...draft, tag: response.headers.get('etag') ?? '' };
+  }
+
   async #parse<T>(response: Response, schema: z.ZodType<T>): Promise<T> {
     const parsed = schema.safeParse(await response.json().catch(() => undefined));
     if (!parsed.success)
@@ -630,6 +691,10 @@ interface SendOptions {
   readonly headers?: Readonly<Record<string, string>>;
   /** Statuses that are answers although they are no success. */
   readonly accepts?: readonly number[];
+}
+
+function draftPath(name: string): string {
+  return `/v1/desk/drafts/${encodeURIComponent(name)}`;
 }
 
 function recordsPath(collection: string, id?: string): string {

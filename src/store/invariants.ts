@@ -42,7 +42,7 @@ export async function askOfCaller(
   if (operation === 'create') return look(on, rulebook, caller, now, invariant, [null], null);
   const [count] = await run<{ count: number }>(
     on,
-    sql`select count(*) as count from (select 1 from ${relation(rulebook.schema, collection)} limit ${value(EVERY_RECORD + 1)}::bigint) as found`,
+    sql`select count(*) as count from (select 1 from ${relation(rulebook.schema, collection)} as r limit ${value(EVERY_RECORD + 1)}::bigint) as found`,
   );
   if (count!.count <= EVERY_RECORD) {
     // In the order in which people know them, so that the same one is named each time.

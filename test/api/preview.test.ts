@@ -225,6 +225,6 @@ test('without an unlock nobody is named and no record that is gained; and what w
       { what: 'field hives.size', how: 'new' },
       { what: 'rule of hives', words: 'keeper may read, create, update, delete hives: read also size' },
     ],
-    notCovered: expect.arrayContaining([expect.stringMatching(/^hives.size: looked at as it is now/)]),
+    kept: { changes: [], problems: [] },
   });
 });

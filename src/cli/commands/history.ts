@@ -8,6 +8,7 @@ import { emptyRulebook, type Rulebook } from '../../core/ir/rulebook.ts';
 import type { Source } from '../../core/language/source.ts';
 import { deskClient } from '../credentials.ts';
 import { CheckFailed, Misuse } from '../exit.ts';
+import { noteBase } from '../folder-base.ts';
 import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { wholeNumber } from '../values.ts';
@@ -205,6 +206,7 @@ export async function exportFiles(
     mkdirSync(dirname(join(folder, name)), { recursive: true });
     writeFileSync(join(folder, name), text);
   }
+  noteBase(folder, { base: version });
   output.data({ version, files: files.map(({ name }) => name) });
   output.line(
     `${output.good('✓')} version ${version}: ${files.length} ${files.length === 1 ? 'file' : 'files'} in ${folder}`,

@@ -10,14 +10,19 @@ import { tell } from './history.ts';
 export async function preview(
   output: Output,
   paths: readonly string[],
-  options: { readonly of?: string; readonly all?: boolean; readonly takeBack?: string[] },
+  options: {
+    readonly of?: string;
+    readonly draft?: string;
+    readonly all?: boolean;
+    readonly takeBack?: string[];
+  },
 ): Promise<void> {
-  const request =
-    options.of === undefined
-      ? { files: readRulebook(paths) }
-      : { restores: wholeNumber('--of', options.of, 1) };
   const client = await deskClient();
-  const { takeBack } = options;
+  const { takeBack, of, draft } = options;
+  const request =
+    of !== undefined
+      ? { restores: wholeNumber('--of', of, 1) }
+      : { files: draft === undefined ? readRulebook(paths) : (await client.draft(draft)).files };
   const asked = { ...request, ...(takeBack === undefined ? {} : { takeBack }) };
   const report = await withProgress((show) => client.preview(asked, show));
   output.data(report);

@@ -1,35 +1,43 @@
 import { checkRulebook } from '../../core/check/index.ts';
 import { deskClient } from '../credentials.ts';
+import { baseOf, noteBase } from '../folder-base.ts';
 import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { wholeNumber } from '../values.ts';
 import { check } from './check.ts';
 
+interface PublishOptions {
+  readonly message?: string;
+  readonly base?: string;
+  readonly draft?: string;
+  readonly despite?: string;
+  readonly takeBack?: string[];
+}
+
 /** `firmgate publish [paths]`: checked here first, so that errors show with their source lines. */
 export async function publish(
   output: Output,
   paths: readonly string[],
-  options: {
-    readonly message?: string;
-    readonly base?: string;
-    readonly despite?: string;
-    readonly takeBack?: string[];
-  } = {},
+  options: PublishOptions = {},
 ): Promise<void> {
-  const files = readRulebook(paths);
-  if (!checkRulebook(files).ok) {
+  const { base, message, despite, takeBack, draft: named } = options;
+  const draft = named === undefined ? null : await (await deskClient()).draft(named);
+  const noted = draft === null ? baseOf(paths) : { base: draft.base };
+  const files = draft?.files ?? readRulebook(paths);
+  if (draft === null && !checkRulebook(files).ok) {
     check(output, paths);
     return;
   }
-  const { base, message, despite, takeBack } = options;
+  const madeFrom = base === undefined ? noted?.base : wholeNumber('--base', base, 0);
   const about = {
     ...(message === undefined ? {} : { message }),
-    ...(base === undefined ? {} : { base: wholeNumber('--base', base, 0) }),
+    ...(madeFrom === undefined ? {} : { base: madeFrom }),
     ...(despite === undefined ? {} : { despite }),
     ...(takeBack === undefined ? {} : { takeBack }),
   };
   const client = await deskClient(output);
   const published = await client.publish({ files, ...about });
+  if (draft === null && noted !== null) noteBase(paths[0]!, { ...noted, base: published.version });
   output.data(published);
   output.line(
     published.changed

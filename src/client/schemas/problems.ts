@@ -135,6 +135,11 @@ export const problemTypes = {
     title: 'There are too many shares already',
     next: 'Take shares back first; or let a rule or a role say it instead.',
   },
+  'draft-conflict': {
+    status: 409,
+    title: 'Two people changed the same differently',
+    next: 'Each of “errors” holds both texts. Read the draft again, bring them together, and save with its new tag.',
+  },
   'changed-meanwhile': {
     status: 412,
     title: 'The record is no longer the one you have seen',
@@ -172,6 +177,11 @@ export const problemTypes = {
     next: 'Ask about a smaller part: fewer identities, or another collection.',
   },
   'too-many-attempts': { status: 429, title: 'Too many attempts', next: 'Wait as long as Retry-After says.' },
+  'precondition-required': {
+    status: 428,
+    title: 'It must be said what this was made from',
+    next: 'Send the tag that you read it with in If-Match (RFC 6585).',
+  },
   'too-many-requests': {
     status: 429,
     title: 'You have too many requests under way',

@@ -2,6 +2,7 @@ import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
 import { fieldNow, renamesSaid, type Renames } from '../passage/renames.ts';
 import { parseFile } from '../language/parser/index.ts';
 import type { Declaration as Parsed } from '../language/ast.ts';
+import { tokenize } from '../language/lexer.ts';
 import type { Span } from '../language/span.ts';
 
 /** One sentence or declaration that is not the same in both of two rulebooks. */
@@ -29,8 +30,12 @@ export function differencesBetween(
 ): Difference[] {
   return [
     ...declared(before, after, renames),
-    ...sentences(written(before, before.rules), written(after, after.rules), ruleWords),
-    ...sentences(written(before, before.fences), written(after, after.fences), fenceWords),
+    ...sentences(asCalledNow(written(before, before.rules), renames), written(after, after.rules), ruleWords),
+    ...sentences(
+      asCalledNow(written(before, before.fences), renames),
+      written(after, after.fences),
+      fenceWords,
+    ),
   ];
 }
 
@@ -41,7 +46,8 @@ function declared(before: Rulebook, after: Rulebook, renames: Renames): Differen
     [...named(before)].map(([what, each]) => {
       const now = whatNow(what, renames);
       if (now !== what) called.set(now, what);
-      return [now, each];
+      const text = now === what ? textNow(each.text, each.collection, renames) : each.text;
+      return [now, { ...each, text }];
     }),
   );
   const is = named(after);
@@ -52,7 +58,9 @@ function declared(before: Rulebook, after: Rulebook, renames: Renames): Differen
     const collection = (now ?? old)!.collection;
     const name = called.get(what);
     const renamed =
-      name === undefined ? '' : `${name} is called ${shortName(what)} now, and keeps what it holds: `;
+      name === undefined
+        ? ''
+        : `${shortName(name)} is called ${shortName(what)} now, and keeps what it holds: `;
     const words = {
       new: `new: ${now?.text}`,
       gone: `gone: ${old?.text}`,
@@ -166,6 +174,51 @@ function written({ sources }: Rulebook, sentences: readonly (Rule | Fence)[]): S
     ...each,
     whole: plain(texts.get(each.span.source)!.slice(each.span.start, each.span.end)),
   }));
+}
+
+/** Sentences of before with the names of now, so that those are told alone that say something else. */
+function asCalledNow(all: readonly Sentence[], renames: Renames): Sentence[] {
+  const roles = (names: ReadonlySet<string>) =>
+    new Set([...names].map((each) => renames.roles.get(each) ?? each));
+  return all.map((each): Sentence => {
+    const { collection } = each;
+    const now = renames.collections.get(collection) ?? collection;
+    const fields = (names: ReadonlySet<string> | null) =>
+      names === null ? null : new Set([...names].map((name) => fieldNow(renames, collection, name)[1]));
+    const called = {
+      collection: now,
+      text: textNow(each.text, collection, renames),
+      whole: textNow(each.whole, collection, renames),
+      operations: new Map([...each.operations].map(([operation, names]) => [operation, fields(names)])),
+    };
+    return (
+      'audience' in each
+        ? { ...each, ...called, audience: { ...each.audience, roles: roles(each.audience.roles) } }
+        : { ...each, ...called, exempt: roles(each.exempt) }
+    ) as Sentence;
+  });
+}
+
+/**
+ * A text with the names of now: collections, roles, and fields of the collection that it is about. What stands behind a point is of
+ * another record, and stays: such a sentence is told as changed rather than not at all.
+ */
+function textNow(text: string, collection: string | null, renames: Renames): string {
+  const own =
+    collection === null ? undefined : renames.fields.get(renames.collections.get(collection) ?? collection);
+  if (renames.collections.size + renames.roles.size + (own?.size ?? 0) === 0) return text;
+  const { tokens } = tokenize({ name: '', text });
+  let written = '';
+  let at = 0;
+  for (const [index, token] of tokens.entries()) {
+    const before = tokens[index - 1];
+    if (token.kind !== 'name' || (before?.kind === 'symbol' && before.text === '.')) continue;
+    const now = own?.get(token.text) ?? renames.collections.get(token.text) ?? renames.roles.get(token.text);
+    if (now === undefined) continue;
+    written += text.slice(at, token.span.start) + now;
+    at = token.span.end;
+  }
+  return written + text.slice(at);
 }
 
 type Words = (was: Sentence | null, is: Sentence | null) => string;

@@ -1,4 +1,5 @@
 import { emptyRulebook, type Rulebook } from '../ir/rulebook.ts';
+import type { PathOperand } from '../ir/conditions.ts';
 import type { Fill, Was } from '../ir/succession.ts';
 import { conversion, sameColumn, type ConvertingWith } from '../sql/converting.ts';
 import {
@@ -8,8 +9,9 @@ import {
   systemFields,
   type Collection,
   type Field,
+  type Filling,
 } from '../types/schema.ts';
-import { typeName, type ScalarType, type Type } from '../types/types.ts';
+import { typeName, type Scalar, type ScalarType, type Type } from '../types/types.ts';
 import { renamesBetween, type Renames } from './renames.ts';
 import { own, plainNames, withPlaces, type CollectionNames, type Names } from './names.ts';
 
@@ -405,10 +407,23 @@ function presentPlaces(
     table: places.collections.get(name)!.was?.table ?? null,
     columnOf(field) {
       if (field.system) return field.name;
-      const { was, from } = places.fields.get(`${name}.${field.name}`)!;
-      if (was === null) return null;
-      const column = was.column as string;
-      return from === null ? column : { column, type: from, timeZone: rulebook.timeZone };
+      const { was, from, fill } = places.fields.get(`${name}.${field.name}`)!;
+      const fills = [...(fill === null ? [] : [fillingOf(fill)]), ...(was === null ? standardOf(field) : [])];
+      if (was !== null && from === null && fills.length === 0) return was.column as string;
+      const column = was === null ? null : (was.column as string);
+      return { column, type: from ?? field.type, timeZone: rulebook.timeZone, fills };
     },
   }));
+}
+
+/** What a fill says, without what only the engines need of it. */
+export function fillingOf({ value }: Fill): Filling {
+  if (value.kind === 'literal') return { kind: 'value', value: value.value as Scalar };
+  return { kind: 'path', steps: (value as PathOperand).steps };
+}
+
+/** What a new field begins with in the records that are there. */
+export function standardOf({ default: standard }: Field): Filling[] {
+  if (standard === null) return [];
+  return [standard.kind === 'now' ? { kind: 'now' } : { kind: 'value', value: standard.value }];
 }

@@ -5,11 +5,12 @@ import {
   columnsOf,
   type Collection,
   type Field,
+  type Filling,
   type Schema,
 } from '../types/schema.ts';
 import { converted, type ConvertingWith } from './converting.ts';
-import type { Fragment } from './fragment.ts';
-import { columnType, identifier, stored } from './identifiers.ts';
+import { commaList, literal, sql, type Fragment } from './fragment.ts';
+import { column, columnType, identifier, stored } from './identifiers.ts';
 
 /**
  * A collection to read from, with the names of the rulebook: its table, or where names differ a query of it that the planner sees
@@ -20,19 +21,20 @@ export function relation(schema: Schema, name: string): Fragment {
   if (collection === undefined) throw new TypeError(`a checked name is not in the schema: ${name}`);
   const known = relations.get(collection);
   if (known !== undefined) return known;
-  const made = relationOf(schema, collection);
+  const made = filledRelation(schema, collection);
   relations.set(collection, made);
   return made;
 }
 
 const relations = new WeakMap<Collection, Fragment>();
 
-function relationOf(schema: Schema, collection: Collection): Fragment {
+/** The same before anything is filled in. */
+export function unfilled(schema: Schema, name: string): Fragment {
+  const collection = collectionOf(schema, name);
   const { fields, table: kept } = collection;
   const names = columnsOf(collection);
-  if (kept !== null && [...fields.values()].every(({ name, column: at }) => at === name)) {
+  if (kept !== null && [...fields.values()].every(({ name: each, column: at }) => at === each))
     return stored(kept);
-  }
   if (kept === null) {
     const columns = names.map((each) => `null::${typeText(fields.get(each))} as ${identifier(each).text}`);
     return Object.freeze({ text: `(select ${columns.join(', ')} where false)`, values: [] });
@@ -41,8 +43,38 @@ function relationOf(schema: Schema, collection: Collection): Fragment {
     (each) => `${valueText(schema, fields.get(each), each)} as ${identifier(each).text}`,
   );
   // What the service keeps of people beside their fields is read of them, too.
-  if (collection.name === PEOPLE) columns.push('_active', '_email_verified', '_email_claimed');
+  if (name === PEOPLE) columns.push(...beside);
   return Object.freeze({ text: `(select ${columns.join(', ')} from ${stored(kept).text})`, values: [] });
+}
+
+const beside = ['_active', '_email_verified', '_email_claimed'];
+
+function filledRelation(schema: Schema, collection: Collection): Fragment {
+  const plain = unfilled(schema, collection.name);
+  const fillsOf = (name: string) => {
+    const at = collection.fields.get(name)?.column;
+    return at === undefined || typeof at === 'string' ? [] : at.fills;
+  };
+  const names = columnsOf(collection);
+  if (collection.table === null || names.every((name) => fillsOf(name).length === 0)) return plain;
+  const columns = names.map((name) => {
+    const own = column('r', name);
+    const fills = fillsOf(name).map((each) => fillSql(schema, each, 'r'));
+    return fills.length === 0 ? own : sql`coalesce(${commaList([own, ...fills])}) as ${identifier(name)}`;
+  });
+  const all = [...columns, ...(collection.name === PEOPLE ? beside.map((each) => column('r', each)) : [])];
+  return sql`(select ${commaList(all)} from ${plain} as r)`;
+}
+
+/** What a record under an alias is filled with; other records are looked at as they are before. */
+export function fillSql(schema: Schema, filling: Filling, alias: string): Fragment {
+  if (filling.kind === 'now') return sql`now()`;
+  if (filling.kind === 'value') return literal(filling.value);
+  const [first, ...rest] = filling.steps;
+  let reached = column(alias, first!.field);
+  for (const { collection, field } of rest)
+    reached = sql`(select ${column('f', field)} from ${unfilled(schema, collection)} as f where f.id = ${reached})`;
+  return reached;
 }
 
 /** Without a field: a name that the service itself keeps. */
@@ -55,7 +87,7 @@ function valueText(schema: Schema, field: Field | undefined, name: string): stri
   if (field === undefined) return identifier(name).text;
   const { column: kept, type } = field;
   if (typeof kept === 'string') return identifier(kept).text;
-  if (kept === null) return `null::${typeText(field)}`;
+  if (kept.column === null) return `null::${typeText(field)}`;
   return converted(identifier(kept.column), kept.type, type, convertingIn(schema, kept.timeZone)).text;
 }
 
@@ -65,7 +97,7 @@ export function convertingIn(schema: Schema, timeZone: string): ConvertingWith {
     timeZone,
     labelled(name) {
       const { label } = collectionOf(schema, name);
-      return label === null ? null : { from: relation(schema, name), label };
+      return label === null ? null : { from: unfilled(schema, name), label };
     },
   };
 }

@@ -22,9 +22,27 @@ export interface Field {
   readonly column: Kept;
 }
 
-/** A column; one of another type, whose values are read as the field's; or nothing yet: every value is missing. */
-export type Kept =
-  string | { readonly column: string; readonly type: Type; readonly timeZone: string } | null;
+/** A column, or where the field would get its values if it were there already: see `passage/passage.ts`. */
+export type Kept = string | Pending;
+
+export interface Pending {
+  /** The column that its values are read from; null: there is none, every value is missing. */
+  readonly column: string | null;
+  /** The type that they have there. */
+  readonly type: Type;
+  readonly timeZone: string;
+  /** What stands for a missing value: the first that is there. */
+  readonly fills: readonly Filling[];
+}
+
+export type Filling =
+  | { readonly kind: 'value'; readonly value: Scalar }
+  | { readonly kind: 'now' }
+  /** Along references from the record itself. */
+  | {
+      readonly kind: 'path';
+      readonly steps: readonly { readonly collection: string; readonly field: string }[];
+    };
 
 export interface Collection {
   readonly name: string;

@@ -59,12 +59,9 @@ async function kept(
 }
 
 function notCovered(found: Effects | null, passage: Passage, unlocked: boolean): string[] {
-  const { present, fields, collections } = passage;
+  const { present, collections } = passage;
   const alone = present.actions.size > 0 ? 'creating and actions are' : 'creating is';
   const fresh = collections.filter(({ was }) => was === null).map(({ name }) => name);
-  const missing = fields.filter(
-    ({ collection, was, fill }) => !fresh.includes(collection) && (was === null || fill !== null),
-  );
   return [
     ...(found === null
       ? ['it cannot be published as it is, so nothing was counted']
@@ -76,11 +73,6 @@ function notCovered(found: Effects | null, passage: Passage, unlocked: boolean):
     ...(fresh.length === 0
       ? []
       : [`${fresh.join(', ')}: without records before it is published, so nothing is gained there yet`]),
-    ...(missing.length === 0
-      ? []
-      : [
-          `${missing.map(({ collection, field }) => `${collection}.${field.name}`).join(', ')}: looked at as it is now, before defaults and “fill”`,
-        ]),
     ...(found !== null && found.left > 0
       ? [
           `${found.left} people were not looked at; ${found.eachSet ? 'for each' : 'not even for each'} set of roles given by hand somebody was`,

@@ -1,4 +1,14 @@
 import {
+  draftChangesSchema,
+  draftFilesSchema,
+  draftListSchema,
+  draftSaveSchema,
+  draftSavesSchema,
+  draftWithFilesSchema,
+  newDraftSchema,
+  rebaseSchema,
+} from '../../client/schemas/drafts.ts';
+import {
   historyQuerySchema,
   historySchema,
   lookQuerySchema,
@@ -23,6 +33,16 @@ import { whyRequestSchema, whySchema } from '../../client/schemas/why.ts';
 import { json, deskProblems, type Operations } from './operation.ts';
 
 /** The desk: looking, publishing and proving. */
+const draftProblems = [
+  ...deskProblems,
+  'not-found',
+  'draft-conflict',
+  'changed-meanwhile',
+  'precondition-required',
+  'too-large',
+  'unsupported-media-type',
+] as const;
+
 export const proofOperations: Operations = {
   '/v1/desk/overview': {
     get: {
@@ -77,6 +97,85 @@ export const proofOperations: Operations = {
         'too-large',
         'unsupported-media-type',
       ],
+    },
+  },
+  '/v1/desk/drafts': {
+    get: {
+      id: 'listDrafts',
+      summary: 'The drafts, the one that was saved last first',
+      tag: 'desk',
+      answers: { 200: draftListSchema },
+      problems: deskProblems,
+    },
+    post: {
+      id: 'makeDraft',
+      summary: 'Make a draft of files, or of a version',
+      tag: 'desk',
+      body: { schema: newDraftSchema, types: json },
+      answers: { 201: draftWithFilesSchema },
+      problems: [...deskProblems, 'name-taken', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/drafts/{draft}': {
+    get: {
+      id: 'readDraft',
+      summary: 'A draft with its files, its errors and advice; its ETag is what a save is made from',
+      tag: 'desk',
+      answers: { 200: draftWithFilesSchema },
+      problems: [...deskProblems, 'not-found'],
+    },
+    put: {
+      id: 'saveDraft',
+      summary: 'Save all files of a draft; what others have saved since is put together with them',
+      tag: 'desk',
+      conditional: 'If-Match',
+      body: { schema: draftFilesSchema, types: json },
+      answers: { 200: draftWithFilesSchema },
+      problems: draftProblems,
+    },
+    patch: {
+      id: 'changeDraft',
+      summary: 'Change single texts of a draft, whoever saved it last',
+      tag: 'desk',
+      body: { schema: draftChangesSchema, types: json },
+      answers: { 200: draftWithFilesSchema },
+      problems: draftProblems,
+    },
+    delete: {
+      id: 'deleteDraft',
+      summary: 'Delete a draft with all of its saves',
+      tag: 'desk',
+      conditional: 'If-Match',
+      answers: { 204: 'Deleted' },
+      problems: [...deskProblems, 'not-found', 'changed-meanwhile'],
+    },
+  },
+  '/v1/desk/drafts/{draft}/rebase': {
+    post: {
+      id: 'rebaseDraft',
+      summary: 'Move a draft onto another version than it was made from',
+      tag: 'desk',
+      body: { schema: rebaseSchema, types: json },
+      answers: { 200: draftWithFilesSchema },
+      problems: draftProblems,
+    },
+  },
+  '/v1/desk/drafts/{draft}/saves': {
+    get: {
+      id: 'listDraftSaves',
+      summary: 'Every save that is kept of a draft, the last first',
+      tag: 'desk',
+      answers: { 200: draftSavesSchema },
+      problems: [...deskProblems, 'not-found'],
+    },
+  },
+  '/v1/desk/drafts/{draft}/saves/{save}': {
+    get: {
+      id: 'readDraftSave',
+      summary: 'The files of one save',
+      tag: 'desk',
+      answers: { 200: draftSaveSchema },
+      problems: [...deskProblems, 'not-found'],
     },
   },
   '/v1/desk/why': {

@@ -24,6 +24,7 @@ import { offerGroups } from './groups.ts';
 import { offerInvitations, type PostOffice } from './invitations.ts';
 import { offerPeople } from './people.ts';
 import { offerAside } from './aside.ts';
+import { offerDrafts } from './drafts.ts';
 import { offerProof } from './proof.ts';
 import { offerOwners } from './owners.ts';
 import { offerPublications } from './publications.ts';
@@ -115,6 +116,7 @@ export function deskRoutes(
   });
 
   offerPublications(router, database, rulebooks, async () => (await present()).version);
+  offerDrafts(router, database, async () => (await present()).version);
   offerUnlock(router, database);
   offerStaff(router, database);
   offerAudit(router, database);

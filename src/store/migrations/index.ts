@@ -15,6 +15,7 @@ import * as eleventh from './0011-shares-by-target.ts';
 import * as twelfth from './0012-history.ts';
 import * as thirteenth from './0013-owner-assignments.ts';
 import * as fourteenth from './0014-passages.ts';
+import * as fifteenth from './0015-drafts.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -31,6 +32,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0012-history': twelfth,
   '0013-owner-assignments': thirteenth,
   '0014-passages': fourteenth,
+  '0015-drafts': fifteenth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

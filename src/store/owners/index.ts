@@ -37,7 +37,7 @@ export async function ownerless(on: Executor, rulebook: Rulebook, collection: st
   const { label } = collectionOf(rulebook.schema, collection);
   const [row] = await run<Ownerless & { examples: string[] }>(
     on,
-    sql`select (select count(*) from ${relation(rulebook.schema, collection)}) as total, count(*) as without, min(r.created_at) as since,
+    sql`select (select count(*) from ${relation(rulebook.schema, collection)} as every) as total, count(*) as without, min(r.created_at) as since,
         coalesce((array_agg(left(coalesce(${column('r', label ?? 'id')}::text, r.id::text), 60) order by r.created_at, r.id))[1:${value(EXAMPLES)}::integer], array[]::text[]) as examples
       from ${relation(rulebook.schema, collection)} as r where (${ownedSql(rulebook.schema, collection, 'r')}) is not true`,
   );

@@ -1,10 +1,10 @@
-import type { Passage, Version } from '../../core/passage/passage.ts';
+import { fillingOf, type Passage, type Version } from '../../core/passage/passage.ts';
 import { sql } from '../../core/sql/fragment.ts';
 import { column as columnAt, identifier, stored } from '../../core/sql/identifiers.ts';
-import { relation } from '../../core/sql/relations.ts';
+import { fillSql, unfilled } from '../../core/sql/relations.ts';
 import { typeName } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
-import { faultsOf, fillSql } from './prepare.ts';
+import { faultsOf } from './prepare.ts';
 
 /** What a step would do to what is kept, before it is taken. */
 export interface LookAhead {
@@ -27,12 +27,12 @@ export async function lookAhead(
     const { collection, field, was, fill } = each;
     if (fill === null && (was !== null || !field.required || field.default !== null)) continue;
     if (collections.find(({ name }) => name === collection)!.was === null) continue;
-    const filled = fill === null ? sql`null` : fillSql(present, collection, fill);
+    const filled = fill === null ? sql`null` : fillSql(present.schema, fillingOf(fill), 'r');
     const [row] = await run<{ missing: number; filled: number }>(
       on,
       sql`select count(*) filter (where ${columnAt('r', field.name)} is null) as missing,
         count(*) filter (where ${columnAt('r', field.name)} is null and (${filled}) is not null) as filled
-        from ${relation(present.schema, collection)} as r`,
+        from ${unfilled(present.schema, collection)} as r`,
     );
     const { missing, filled: count } = row!;
     const name = `${collection}.${field.name}`;

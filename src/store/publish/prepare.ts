@@ -1,11 +1,10 @@
 import type { CollectionPassage, FieldPassage, Passage } from '../../core/passage/passage.ts';
-import { Access } from '../../core/sql/access.ts';
-import { operandSql } from '../../core/sql/conditions.ts';
-import { conversion } from '../../core/sql/converting.ts';
+import { fillingOf, standardOf } from '../../core/passage/passage.ts';
+import { conversion, converted } from '../../core/sql/converting.ts';
 import { commaList, literal, sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { column as columnAt, columnType, identifier, recordKey, stored } from '../../core/sql/identifiers.ts';
 import { searchedFields } from '../../core/sql/indexes.ts';
-import { convertingIn, relation } from '../../core/sql/relations.ts';
+import { convertingIn, fillSql, relation } from '../../core/sql/relations.ts';
 import { collectionOf, fieldOf, type Field, type Schema } from '../../core/types/schema.ts';
 import { typeName } from '../../core/types/types.ts';
 import { run, type Database, type Executor } from '../connection.ts';
@@ -37,7 +36,14 @@ export async function prepare(
       .map((each) => ({ ...each, table })),
   );
   for (const each of added) await addColumn(database, each);
-  for (const each of added) if (each.made) notes.push(...(await makeValues(database, passage, each)));
+  for (const { table } of standing)
+    notes.push(
+      ...(await makeValues(
+        database,
+        passage,
+        added.filter((each) => each.table === table && each.made),
+      )),
+    );
   for (const each of added) await refuseMissing(database, passage, each);
   for (const each of added) await holdColumn(database, passage, each);
   await makeIndexes(database, passage, standing, before);
@@ -112,58 +118,70 @@ async function addColumn(database: Database, { table, column, field, made }: Add
 }
 
 /** Records whose values are made in one go, so that nobody waits long for one of them. */
-const BATCH = 1_000;
+const BATCH = 500;
 
-/** Makes the values of a column for the records that are there, and from now on for all that are written. */
-async function makeValues(database: Database, passage: Passage, each: Added): Promise<string[]> {
-  const { table, column, collection, field } = each;
+/**
+ * Makes the values of new columns of a table: by triggers for all records that are written from now on, and in batches, by the same
+ * triggers, for those that are there. Answers what was filled in.
+ */
+async function makeValues(database: Database, passage: Passage, made: readonly Added[]): Promise<string[]> {
+  if (made.length === 0) return [];
+  for (const each of made) await makeMaker(database, passage, each);
+  const { table } = made[0]!;
+  const fills = made.filter(({ fill }) => fill !== null);
+  const flags = fills.map(
+    (each, index) =>
+      sql`${columnAt('w', each.column)} is not null${filledSql(each)} as ${identifier(`filled_${index}`)}`,
+  );
+  const counts = fills.map(() => 0);
+  for (let after: string | null = null; ;) {
+    const rows: ({ id: string } & Record<string, boolean>)[] = await atLength(database, (on) =>
+      run(
+        on,
+        sql`with batch as (select id from ${stored(table)} where ${value(after)}::text is null or id > ${recordKey(after)} order by id limit ${value(BATCH)}::integer for no key update)
+          update ${stored(table)} as w set ${identifier(made[0]!.column)} = ${columnAt('w', made[0]!.column)}
+          from batch where w.id = batch.id returning ${commaList([sql`w.id`, ...flags])}`,
+      ),
+    );
+    for (const row of rows)
+      for (const index of counts.keys()) if (row[`filled_${index}`] === true) counts[index]!++;
+    if (rows.length < BATCH) break;
+    after = rows.reduce((last, { id }) => (id > last ? id : last), '');
+  }
+  return fills.map(({ collection, field }, index) => {
+    const count = counts[index]!;
+    return `${collection}.${field.name} is filled in for ${count} ${count === 1 ? 'record' : 'records'}`;
+  });
+}
+
+/** The trigger that makes the values of one column, and notes which have no meaning there. */
+async function makeMaker(database: Database, passage: Passage, each: Added): Promise<void> {
+  const { table, column, collection } = each;
+  const name = identifier(makerName(table, column));
   const made = madeValue(passage, each);
-  const name = makerName(table, column);
   const fits =
     each.from === null ? sql`true` : fitsSql(passage, each, sql`new.${identifier(columnBefore(each))}`);
+  const body = [
+    'begin',
+    sql`new.${identifier(column)} := (select ${made} from ${rowOf(passage, collection, 'new')} as r);`.text,
+    sql`if not coalesce(${fits}, true) then insert into gate.misfits values (${literal(table)}, ${literal(column)}, new.id) on conflict do nothing; end if;`
+      .text,
+    'return new;',
+    'end',
+  ]
+    .join('\n')
+    // It stands inside a text of its own now, where a question mark is no place for a value.
+    .replaceAll('\\?', '?');
   await run(
     database,
-    sql`create or replace function gate.${identifier(name)}() returns trigger language plpgsql as ${literal(
-      [
-        'begin',
-        sql`new.${identifier(column)} := (select ${made} from ${rowOf(passage, collection, 'new')} as r);`
-          .text,
-        sql`if not coalesce(${fits}, true) then insert into gate.misfits values (${literal(table)}, ${literal(column)}, new.id) on conflict do nothing; end if;`
-          .text,
-        'return new;',
-        'end',
-      ]
-        .join('\n')
-        // It stands inside a text of its own now, where a question mark is no place for a value.
-        .replaceAll('\\?', '?'),
-    )}`,
+    sql`create or replace function gate.${name}() returns trigger language plpgsql as ${literal(body)}`,
   );
   await briefly(database, (on) =>
     run(
       on,
-      sql`create trigger ${identifier(name)} before insert or update on ${stored(table)} for each row execute function gate.${identifier(name)}()`,
+      sql`create trigger ${name} before insert or update on ${stored(table)} for each row execute function gate.${name}()`,
     ),
   );
-  let filled = 0;
-  for (let after: string | null = null; ;) {
-    const rows: { id: string; filled: boolean }[] = await atLength(database, (on) =>
-      run(
-        on,
-        sql`with batch as (select id from ${stored(table)} where ${value(after)}::text is null or id > ${recordKey(after)} order by id limit ${value(BATCH)}::integer for no key update)
-          update ${stored(table)} as w set ${identifier(column)} = (select ${made} from ${rowOf(passage, collection, 'w')} as r)
-          from batch where w.id = batch.id
-          returning w.id, ${columnAt('w', column)} is not null${filledSql(each)} as filled`,
-      ),
-    );
-    filled += rows.filter((row) => row.filled).length;
-    if (rows.length < BATCH) break;
-    after = rows
-      .map(({ id }) => id)
-      .toSorted()
-      .at(-1)!;
-  }
-  if (each.fill === null) return [];
-  return [`${collection}.${field.name} is filled in for ${filled} ${filled === 1 ? 'record' : 'records'}`];
 }
 
 /** Of what was there before, only what was missing is filled. */
@@ -185,10 +203,15 @@ function rowOf({ present }: Passage, collection: string, alias: string): Fragmen
   const columns = [...definition.fields.values()].map((field) => {
     const at = field.column;
     const type = columnType(field.type);
-    if (at === null) return sql`null::${type} as ${identifier(field.name)}`;
+    if (typeof at !== 'string' && at.column === null) return sql`null::${type} as ${identifier(field.name)}`;
     if (typeof at === 'string') return sql`${rowColumn(alias, at)} as ${identifier(field.name)}`;
-    const known = conversion(at.type, field.type, convertingIn(present.schema, at.timeZone))!;
-    return sql`(${known.value(rowColumn(alias, at.column))}) as ${identifier(field.name)}`;
+    const value = converted(
+      rowColumn(alias, at.column!),
+      at.type,
+      field.type,
+      convertingIn(present.schema, at.timeZone),
+    );
+    return sql`${value} as ${identifier(field.name)}`;
   });
   return sql`(select ${commaList(columns)})`;
 }
@@ -198,27 +221,14 @@ function rowColumn(alias: string, at: string): Fragment {
 }
 
 /** The value that a record gets in the new column, from the record as it is under `r`. */
-function madeValue({ present }: Passage, { was, fill, field, collection }: FieldPassage): Fragment {
+function madeValue({ present }: Passage, { was, fill, field }: FieldPassage): Fragment {
+  const fills = [...(fill === null ? [] : [fillingOf(fill)]), ...(was === null ? standardOf(field) : [])];
   const parts = [
     ...(was === null ? [] : [columnAt('r', field.name)]),
-    ...(fill === null ? [] : [fillSql(present, collection, fill)]),
-    ...(was === null && field.default?.kind === 'value' ? [literal(field.default.value)] : []),
-    ...(was === null && field.default?.kind === 'now' ? [sql`now()`] : []),
+    ...fills.map((each) => fillSql(present.schema, each, 'r')),
   ];
   const type = columnType(field.type);
   return sql`coalesce(${commaList(parts.map((part) => sql`(${part})::${type}`))})`;
-}
-
-/** What a record under `r` is filled with. */
-export function fillSql(
-  present: Passage['present'],
-  collection: string,
-  fill: NonNullable<FieldPassage['fill']>,
-): Fragment {
-  const { value: given } = fill;
-  if (given.kind === 'literal') return literal(given.value as string | number | boolean);
-  const around = new Access(present, { person: null, roles: new Set() }, '').around('r', new Set());
-  return operandSql(given, around);
 }
 
 function fitsSql({ present }: Passage, { from, field }: FieldPassage, of: Fragment): Fragment {

@@ -118,6 +118,9 @@ export async function everyone(
 
 async function everyId(on: Executor, rulebook: Rulebook, collection: string): Promise<string[]> {
   return (
-    await run<{ id: string }>(on, sql`select id from ${relation(rulebook.schema, collection)} order by id`)
+    await run<{ id: string }>(
+      on,
+      sql`select id from ${relation(rulebook.schema, collection)} as r order by id`,
+    )
   ).map((row) => row.id);
 }
