@@ -5,6 +5,7 @@ import type { Rulebook } from '../core/ir/rulebook.ts';
 import { arrivalParts } from '../core/sql/arrival.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
 import { column, identifier, peopleTable, recordKey, recordKeys } from '../core/sql/identifiers.ts';
+import { relation } from '../core/sql/relations.ts';
 import { IDENTITY, PEOPLE } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { run, runKept, type Executor } from './connection.ts';
@@ -133,7 +134,9 @@ function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fr
     sql`${column('p', IDENTITY)} is not null as _test`,
     moment,
   ];
-  const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`${peopleTable} as p`);
+  // Before the first publication there are people, and no fields that a rulebook speaks of.
+  const people = rulebook.schema.has(PEOPLE) ? relation(rulebook.schema, PEOPLE) : peopleTable;
+  const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`${people} as p`);
   return sql`
     select ${commaList(columns)},
       array(

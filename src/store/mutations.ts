@@ -1,4 +1,5 @@
 import type { Attempt } from '../core/analysis/attempts.ts';
+import { placedAs } from '../core/passage/names.ts';
 import { findingsOf } from '../core/analysis/findings.ts';
 import { changesOf, type SweepMap } from '../core/analysis/map.ts';
 import type { Mutation } from '../core/analysis/mutations.ts';
@@ -47,11 +48,13 @@ export async function plantFaults(
   rulebook: Rulebook,
   mutations: readonly Mutation[],
   options: MutationOptions,
+  enter: (on: Executor) => Promise<void> = async () => undefined,
 ): Promise<Fate[]> {
   const fates: Fate[] = [];
   let [next, done] = [0, 0];
   const work = () =>
     rolledBack(passing(database), async (on) => {
+      await enter(on);
       const base = options.sweep ? await Base.make(on, rulebook) : null;
       for (let index = next++; index < mutations.length; index = next++) {
         const mutation = mutations[index]!;
@@ -60,7 +63,7 @@ export async function plantFaults(
           total: mutations.length,
           doing: `${mutation.file}:${mutation.line}`,
         });
-        fates[index] = await fateOf(on, mutation, base);
+        fates[index] = await fateOf(on, rulebook, mutation, base);
       }
     });
   const ended = await Promise.allSettled(Array.from({ length: Math.min(WORKERS, mutations.length) }, work));
@@ -69,13 +72,13 @@ export async function plantFaults(
   return fates;
 }
 
-async function fateOf(on: Executor, mutation: Mutation, base: Base | null): Promise<Fate> {
+async function fateOf(on: Executor, without: Rulebook, mutation: Mutation, base: Base | null): Promise<Fate> {
   const checked = checkRulebook(mutation.sources);
   if (!checked.ok) {
     const [first] = checked.diagnostics;
     return { mutation, foundBy: 'check', by: `${first!.code}: ${first!.message}` };
   }
-  const { rulebook } = checked;
+  const rulebook = placedAs(checked.rulebook, without);
   const choice = chosenTrials(rulebook, null, null);
   const trial = await rolledBackAnew(on, (savepoint) =>
     firstFailing(runTrials(rulebook, choice.trials, new StorePort(savepoint, rulebook))),

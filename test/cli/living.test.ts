@@ -132,7 +132,9 @@ test('a draft goes between two folders and the service, and is moved onto what c
   const list = await well('draft', 'list');
   expect(list).toMatch(/summer\s+3\s+5/);
   expect(await well('draft', 'show', 'summer')).toContain('hosts own, too');
-  expect(await well('preview', '--draft', 'summer')).toContain('people may read apiaries: read no longer id, host');
+  expect(await well('preview', '--draft', 'summer')).toContain(
+    'people may read apiaries: read no longer id, host',
+  );
   expect(await well('publish', '--draft', 'summer')).toContain('published as version 4');
   expect(await well('draft', 'rebase', 'summer')).toContain('from version 4');
   await well('draft', 'delete', 'summer');

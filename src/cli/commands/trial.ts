@@ -61,6 +61,7 @@ function printReport(output: Output, report: TrialReport, chosen: boolean): void
     for (const each of open)
       output.line(`    ${output.paint.faint(`nothing was found, and not everything was covered: ${each}`)}`);
   }
+  for (const each of report.left) output.line(output.paint.faint(`not tried: ${each}`));
   if (report.verdicts.length === 0) {
     if (chosen) output.line('No trial is chosen by that: look at their titles, and at whom they are about.');
     else output.line('There are no trials. Write some: trial "…" { as IDENTITY { reads … } }');

@@ -128,7 +128,13 @@ export const verdictSchema = z
   .meta({ id: 'Verdict', description: 'What came of one expectation of a trial' });
 
 export const trialReportSchema = z
-  .object({ passed: z.int(), failed: z.int(), milliseconds: z.number(), verdicts: z.array(verdictSchema) })
+  .object({
+    passed: z.int(),
+    failed: z.int(),
+    milliseconds: z.number(),
+    verdicts: z.array(verdictSchema),
+    left: z.array(z.string()).describe('What was not tried, in sentences'),
+  })
   .meta({ id: 'TrialReport' });
 
 export const overviewSchema = z

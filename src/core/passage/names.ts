@@ -47,6 +47,17 @@ export function placed(rulebook: Rulebook, names: Names): Rulebook {
   });
 }
 
+/** The rulebook with each collection and field where another one over the same collections has it. */
+export function placedAs(rulebook: Rulebook, other: Rulebook): Rulebook {
+  return withPlaces(rulebook, ({ name, table }) => {
+    const known = other.schema.get(name);
+    return {
+      table: known === undefined ? table : known.table,
+      columnOf: (field) => known?.fields.get(field.name)?.column ?? field.column,
+    };
+  });
+}
+
 /** The rulebook with other places for what its collections hold. */
 export function withPlaces(
   rulebook: Rulebook,

@@ -1,7 +1,7 @@
 import type { MutateDocument, MutateRequest } from '../../client/schemas/mutate.ts';
 import { mutationsOf } from '../../core/analysis/mutations.ts';
-import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Database } from '../../store/connection.ts';
+import type { Tried } from '../../store/publish/index.ts';
 import { plantFaults, type MutationOptions } from '../../store/mutations.ts';
 import { knownName } from './why.ts';
 
@@ -10,7 +10,7 @@ const MOST = 200;
 /** Plants faults in a rulebook, and tells who found each. */
 export async function mutateAnswer(
   database: Database,
-  rulebook: Rulebook,
+  { rulebook, enter }: Tried,
   { collections, most = MOST }: MutateRequest,
   progress: MutationOptions['progress'],
 ): Promise<MutateDocument> {
@@ -22,7 +22,7 @@ export async function mutateAnswer(
       collections === undefined || (collection !== null && collections.includes(collection)),
   );
   const chosen = spread(all, most);
-  const fates = await plantFaults(database, rulebook, chosen, { sweep: true, progress });
+  const fates = await plantFaults(database, rulebook, chosen, { sweep: true, progress }, enter);
   return {
     faults: fates.map(({ mutation: { kind, file, line, was, now }, foundBy, by }) => ({
       kind,

@@ -5,6 +5,7 @@ import { openWords } from '../../core/analysis/reach.ts';
 import type { Tally } from '../../core/analysis/tally.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Database } from '../../store/connection.ts';
+import type { Tried } from '../../store/publish/index.ts';
 import { sweepDatabase, type SweepOptions } from '../../store/sweep/index.ts';
 import { sweepService } from '../sweep/asking.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
@@ -16,7 +17,7 @@ const PER_KIND = 1;
 /** Carries out a sweep, and puts its three answers beside each other. */
 export async function sweepAnswer(
   database: Database,
-  rulebook: Rulebook,
+  { rulebook, enter, left: untried }: Tried,
   inForce: Rulebook,
   openDoor: () => Promise<LoopbackDoor>,
   request: SweepRequest,
@@ -29,8 +30,8 @@ export async function sweepAnswer(
     knownName('collections', name, [...rulebook.schema.keys()], 'collection');
   const began = performance.now();
   const options = { identities: as ?? null, collections: collections ?? null, everyRecord, progress };
-  const sweep = await sweepDatabase(database, rulebook, inForce, options);
-  const left = [...sweep.left];
+  const sweep = await sweepDatabase(database, rulebook, inForce, options, enter);
+  const left = [...sweep.left, ...untried];
   if (rulebook.identities.size === 0) left.push('there are no test identities: only the visitor was swept');
   const isAsked = rulebook === inForce && perKind > 0;
   const door = isAsked ? await openDoor() : null;

@@ -12,7 +12,7 @@ import { note } from '../../store/audit/index.ts';
 import type { Database } from '../../store/connection.ts';
 import { reachersOf, wholeReach, type WholeReach } from '../../store/reach.ts';
 import { tryOut } from '../../store/trials/index.ts';
-import { checkedDraft, refuseOtherCollections } from '../answers/drafts.ts';
+import { checkedDraft } from '../answers/drafts.ts';
 import { collectionNamed, parseInput } from '../answers/questions.ts';
 import { mutateAnswer } from '../answers/mutate.ts';
 import { sweepAnswer } from '../answers/sweep.ts';
@@ -22,7 +22,7 @@ import { personNamed } from '../answers/people.ts';
 import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
 import { jsonReader } from '../input/body.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
-import { passageFor } from '../../store/publish/index.ts';
+import { trying, type Tried } from '../../store/publish/index.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { send } from './records.ts';
@@ -42,27 +42,35 @@ export function offerProof(
   version: () => Promise<number | null>,
   openDoor: () => Promise<LoopbackDoor>,
 ): void {
-  /** The rulebook in force, or a draft over the same collections. */
-  async function rulebookOf(files: { name: string; text: string }[] | undefined) {
+  /** With the rulebook in force, or with a draft. */
+  async function tried<T>(
+    files: { name: string; text: string }[] | undefined,
+    work: (tried: Tried, inForce: Rulebook) => Promise<T>,
+  ): Promise<T> {
     const present = await rulebooks.versionInForce(await version());
     const inForce = present.rulebook;
-    if (files === undefined) return { rulebook: inForce, inForce };
+    if (files === undefined)
+      return work({ rulebook: inForce, enter: async () => undefined, left: [] }, inForce);
     const draft = checkedDraft({ files });
-    refuseOtherCollections(draft.schema, inForce.schema);
-    return { rulebook: (await passageFor(database, present, draft)).present, inForce };
+    return trying(database, present, draft, (tried_) => work(tried_, inForce));
   }
+
+  const published = async () => rulebooks.inForce(await version());
 
   offerReport(router, '/trials', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
     const { files, only, as } = parseInput(trialRequestSchema, jsonBody(request, ['application/json']));
-    const { rulebook, inForce } = await rulebookOf(files);
-    if (as !== undefined) knownName('as', as, [...rulebook.identities.keys(), 'visitor'], 'test identity');
-    const choice = chosenTrials(rulebook, only ?? null, as ?? null);
     const began = performance.now();
     const verdicts: VerdictDocument[] = [];
-    await tryOut(database, rulebook, inForce, choice, (verdict, done, total) => {
-      verdicts.push(verdictDocument(verdict, rulebook));
-      progress({ done, total, doing: verdict.trial });
+    const left = await tried(files, async ({ rulebook, enter, left: untried }, inForce) => {
+      if (as !== undefined) knownName('as', as, [...rulebook.identities.keys(), 'visitor'], 'test identity');
+      const choice = chosenTrials(rulebook, only ?? null, as ?? null);
+      const tell = (verdict: Verdict, done: number, total: number) => {
+        verdicts.push(verdictDocument(verdict, rulebook));
+        progress({ done, total, doing: verdict.trial });
+      };
+      await tryOut(database, rulebook, inForce, choice, tell, enter);
+      return [...untried];
     });
     const passed = verdicts.filter((verdict) => verdict.passed).length;
     await note(database, actorOf(response), 'proof.trials', ofDraft(files), {
@@ -74,14 +82,16 @@ export function offerProof(
       failed: verdicts.length - passed,
       milliseconds: Math.round(performance.now() - began),
       verdicts,
+      left,
     };
   });
 
   offerReport(router, '/sweep', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
     const asked = parseInput(sweepRequestSchema, jsonBody(request, ['application/json']));
-    const { rulebook, inForce } = await rulebookOf(asked.files);
-    const report = await sweepAnswer(database, rulebook, inForce, openDoor, asked, progress);
+    const report = await tried(asked.files, (draft, inForce) =>
+      sweepAnswer(database, draft, inForce, openDoor, asked, progress),
+    );
     await note(database, actorOf(response), 'proof.sweep', ofDraft(asked.files));
     return report;
   });
@@ -89,8 +99,7 @@ export function offerProof(
   offerReport(router, '/mutations', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
     const asked = parseInput(mutateRequestSchema, jsonBody(request, ['application/json']));
-    const { rulebook } = await rulebookOf(asked.files);
-    const report = await mutateAnswer(database, rulebook, asked, progress);
+    const report = await tried(asked.files, (draft) => mutateAnswer(database, draft, asked, progress));
     await note(database, actorOf(response), 'proof.mutate', ofDraft(asked.files));
     return report;
   });
@@ -99,7 +108,7 @@ export function offerProof(
     async get(request, response) {
       atLeast(response, 'viewer', 'look');
       const { as, role } = parseInput(reachQuerySchema, request.query);
-      const { rulebook } = await rulebookOf(undefined);
+      const rulebook = await published();
       if ((as === undefined) === (role === undefined))
         throw new Problem('malformed-request', {
           errors: [{ message: 'name a test identity or a role, one of the two', field: 'as' }],
@@ -126,7 +135,7 @@ export function offerProof(
     async get(request, response) {
       atLeast(response, 'viewer', 'look');
       const { people, field } = parseInput(reachersQuerySchema, request.query);
-      const { rulebook } = await rulebookOf(undefined);
+      const rulebook = await published();
       const collection = collectionNamed(rulebook, request.params.collection as string);
       const id = await recordNamed(database, rulebook, collection, request.params.record as string);
       if (field !== undefined) knownName('field', field, [...collection.fields.keys()], 'field');
@@ -147,7 +156,7 @@ export function offerProof(
       async post(request, response) {
         const { level } = atLeast(response, 'viewer', 'look');
         const asked = parseInput(whyRequestSchema, jsonBody(request, ['application/json']));
-        const { rulebook } = await rulebookOf(undefined);
+        const rulebook = await published();
         const { as, operation, collection, record } = asked;
         // Of somebody of the application more is told than they themselves are: with a reason, and on record before it is.
         const ofPerson = as.includes('@') || UUID.test(as);

@@ -15,7 +15,7 @@ import { briefly } from './definitions.ts';
 import { finish } from './finish.ts';
 import { followNames } from './follow.ts';
 import { syncIdentities } from './identities.ts';
-import { prepare } from './prepare.ts';
+import { prepare, withoutMakers } from './prepare.ts';
 import { settleRoles } from './roles.ts';
 import { switchTables } from './switch.ts';
 
@@ -23,6 +23,7 @@ export { roleChanges } from './roles.ts';
 export { passageFor } from './aside.ts';
 export { lookAhead } from './look.ts';
 export { resume } from './clean.ts';
+export { trying, type Tried } from './trying.ts';
 export { DISCARDED_DAYS, discard, dropDiscarded, listAside, type CountedAside } from './discard.ts';
 export { countRecords } from './existing.ts';
 export { findByLabel, syncIdentities } from './identities.ts';
@@ -133,6 +134,7 @@ export async function publish(
     // Nothing is locked but the right to publish, for as long as it takes. Until the switch this transaction asks nothing that would
     // leave it with a view of the past, which an index in the making would wait for.
     await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
+    await run(transaction, sql`set local statement_timeout = '10min'`);
     await run(transaction, sql`select pg_advisory_xact_lock(${publishing})`);
     try {
       return await stepInto(database, transaction, rulebook, actor, verify, about);
@@ -180,6 +182,7 @@ async function stepInto(
   const prepared = await prepare(database, passage, schema);
   const { refuted, trials } = await rolledBack(database, async (on) => {
     await run(on, sql`set local statement_timeout = '10min'`);
+    await withoutMakers(on);
     await followNames(on, passage, before.rulebook);
     await syncIdentities(on, passage.final);
     return verify(on, passage.final);

@@ -23,6 +23,7 @@ export async function prepare(
   database: Database,
   passage: Passage,
   before: Schema,
+  { indexes = true }: { readonly indexes?: boolean } = {},
 ): Promise<{ readonly notes: readonly string[] }> {
   const fresh = passage.collections.filter(({ was }) => was === null);
   const standing = passage.collections.filter(({ was }) => was !== null);
@@ -46,7 +47,8 @@ export async function prepare(
     );
   for (const each of added) await refuseMissing(database, passage, each);
   for (const each of added) await holdColumn(database, passage, each);
-  await makeIndexes(database, passage, standing, before);
+  // An index that holds users to something new is for what is to come into force alone.
+  if (indexes) await makeIndexes(database, passage, standing, before);
   return { notes };
 }
 
@@ -154,6 +156,11 @@ async function makeValues(database: Database, passage: Passage, made: readonly A
   });
 }
 
+/** In this transaction records are written by the rules that are to come: what they write is not made of what was. */
+export async function withoutMakers(on: Executor): Promise<void> {
+  await run(on, sql`set local firmgate.makers = 'off'`);
+}
+
 /** The trigger that makes the values of one column, and notes which have no meaning there. */
 async function makeMaker(database: Database, passage: Passage, each: Added): Promise<void> {
   const { table, column, collection } = each;
@@ -179,7 +186,7 @@ async function makeMaker(database: Database, passage: Passage, each: Added): Pro
   await briefly(database, (on) =>
     run(
       on,
-      sql`create trigger ${name} before insert or update on ${stored(table)} for each row execute function gate.${name}()`,
+      sql`create trigger ${name} before insert or update on ${stored(table)} for each row when (coalesce(current_setting('firmgate.makers', true), '') <> 'off') execute function gate.${name}()`,
     ),
   );
 }

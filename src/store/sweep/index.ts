@@ -43,11 +43,13 @@ export async function sweepDatabase(
   rulebook: Rulebook,
   inForce: Rulebook,
   options: SweepOptions,
+  enter: (on: Executor) => Promise<void> = async () => undefined,
 ): Promise<DatabaseSweep> {
   return rolledBack(
     rulebook === inForce ? database : passing(database),
     async (on) => {
       await run(on, sql`set local statement_timeout = '5min'`);
+      await enter(on);
       if (!sameIdentities(rulebook, inForce)) await syncIdentities(on, rulebook);
       const { counted, signedOut, now } = await everyone(on, rulebook, options.identities);
       const collections = [...rulebook.schema.keys()].filter(

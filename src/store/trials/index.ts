@@ -23,6 +23,7 @@ export async function tryOut(
   inForce: Rulebook,
   choice: Choice,
   report: (verdict: Verdict, done: number, total: number) => void,
+  enter: (on: Executor) => Promise<void> = async () => undefined,
 ): Promise<void> {
   const jobs: ((port: StorePort) => AsyncGenerator<Verdict>)[] = [
     ...choice.trials.map((trial) => (port: StorePort) => runTrials(rulebook, [trial], port)),
@@ -40,6 +41,7 @@ export async function tryOut(
   };
   const work = () =>
     rolledBack(rulebook === inForce ? database : passing(database), async (transaction) => {
+      await enter(transaction);
       if (others) await syncIdentities(transaction, rulebook);
       while (next < jobs.length) {
         const index = next++;
