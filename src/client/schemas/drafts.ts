@@ -13,10 +13,16 @@ export const draftNameSchema = z.string().regex(/^[a-z0-9](?:[a-z0-9-]{0,58}[a-z
   error: 'a draft is called by small letters, digits and hyphens, at most 60',
 });
 
+/** Characters of all files of a draft together. */
+const MOST_TEXT = 4_000_000;
+
 const files = z
   .array(z.strictObject({ name: rulebookFilesSchema.shape.files.element.shape.name, text }))
   .min(1)
-  .max(500);
+  .max(500)
+  .refine((all) => all.reduce((sum, each) => sum + each.text.length, 0) <= MOST_TEXT, {
+    error: `must be at most ${MOST_TEXT} characters together`,
+  });
 
 const message = z
   .string()

@@ -28,10 +28,11 @@ export function mergeFiles(
   theirs: readonly Source[],
 ): Merged {
   const names = new Set([...theirs, ...mine].map(({ name }) => name));
+  const deadline = Date.now() + MOST_MS;
   const conflicts: Conflict[] = [];
   const files = [...names].flatMap((name): Source[] => {
     const [o, a, b] = [base, mine, theirs].map((of) => of.find((each) => each.name === name)?.text ?? null);
-    const text = mergeFile(name, o!, a!, b!, conflicts);
+    const text = mergeFile(name, o!, a!, b!, conflicts, deadline);
     return text === null ? [] : [{ name, text }];
   });
   return { files, conflicts };
@@ -44,6 +45,7 @@ function mergeFile(
   mine: string | null,
   theirs: string | null,
   conflicts: Conflict[],
+  deadline: number,
 ): string | null {
   if (mine === theirs || theirs === base) return mine;
   if (mine === base) return theirs;
@@ -51,7 +53,7 @@ function mergeFile(
     conflicts.push({ file, base: base ?? '', mine: mine ?? '', theirs: theirs ?? '' });
     return mine;
   }
-  return mergeText(file, base, mine, theirs, conflicts);
+  return mergeText(file, base, mine, theirs, conflicts, deadline);
 }
 
 /** One place of the base that became something else; `from` = `to`: something was put in. */
@@ -61,9 +63,19 @@ interface Change {
   readonly pieces: readonly string[];
 }
 
-function mergeText(file: string, base: string, mine: string, theirs: string, conflicts: Conflict[]): string {
+function mergeText(
+  file: string,
+  base: string,
+  mine: string,
+  theirs: string,
+  conflicts: Conflict[],
+  deadline: number,
+): string {
   const o = piecesOf(file, base);
-  const [a, b] = [changesOf(o, piecesOf(file, mine)), changesOf(o, piecesOf(file, theirs))];
+  const [a, b] = [
+    changesOf(o, piecesOf(file, mine), deadline),
+    changesOf(o, piecesOf(file, theirs), deadline),
+  ];
   const merged: string[] = [];
   let at = 0;
   const take = ({ from, to, pieces }: Change) => {
@@ -166,11 +178,11 @@ function applied(o: readonly string[], from: number, to: number, changes: readon
   return [...found, ...o.slice(at, to)];
 }
 
-/** A comparison that takes longer is given up: then the whole file is one change. */
-const TIMEOUT_MS = 2_000;
+/** What is not compared in that time, all files together, is one change from its first piece to its last. */
+const MOST_MS = 2_000;
 
-function changesOf(o: readonly string[], now: readonly string[]): Change[] {
-  const parts = diffArrays([...o], [...now], { timeout: TIMEOUT_MS });
+function changesOf(o: readonly string[], now: readonly string[], deadline: number): Change[] {
+  const parts = diffArrays([...o], [...now], { timeout: Math.max(1, deadline - Date.now()) });
   if (parts === undefined) return [{ from: 0, to: o.length, pieces: now }];
   const changes: Change[] = [];
   let at = 0;

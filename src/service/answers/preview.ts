@@ -38,7 +38,7 @@ export async function previewAnswer(
     base: inForce.version,
     differences,
     beside: besideOf(inForce, differences),
-    kept: await kept(database, passage),
+    kept: await kept(database, passage, unlocked),
     effects: found === null ? null : effectDocuments(draft, found.effects, differences, unlocked),
     withheld: !unlocked && found !== null && isOfFew(found),
     lockedOut: shownLockedOut(found?.lockedOut ?? [], unlocked),
@@ -53,8 +53,9 @@ export async function previewAnswer(
 async function kept(
   database: Database,
   passage: Awaited<ReturnType<typeof passageFor>>,
+  unlocked: boolean,
 ): Promise<Preview['kept']> {
-  const { changes, problems } = await lookAhead(database, passage);
+  const { changes, problems } = await lookAhead(database, passage, { named: unlocked });
   return { changes: [...changes], problems: [...problems] };
 }
 

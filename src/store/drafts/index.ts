@@ -29,7 +29,7 @@ export type DraftWithFiles = Draft & { readonly files: readonly Source[] };
 
 /** Drafts that there can be, and saves that are kept of each. */
 export const MOST_DRAFTS = 200;
-const MOST_SAVES = 500;
+const MOST_SAVES = 100;
 
 const columns = sql`d.id, d.name, d.made_by, d.made_at, s.save, s.base, s.saved_by, s.saved_at, s.message`;
 const joined = sql`gate.drafts as d join gate.draft_saves as s on s.draft = d.id and s.save = d.save`;

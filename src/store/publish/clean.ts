@@ -1,12 +1,60 @@
 import { sql, value } from '../../core/sql/fragment.ts';
 import { identifier, stored } from '../../core/sql/identifiers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
+import { DatabaseUnavailable } from '../failures.ts';
 import { alter, briefly } from './definitions.ts';
 import { finish } from './finish.ts';
 import { makerName } from './prepare.ts';
 
-/** One at a time publishes, of all processes. */
-export const publishing = sql`hashtextextended('firmgate publishing', 0)`;
+/** One at a time publishes, or tries what would be published, of all processes. */
+const publishing = sql`hashtextextended('firmgate publishing', 0)`;
+
+/** Those that wait for their turn in this process; more are turned away. */
+const MOST_WAITING = 20;
+
+const queues = new WeakMap<object, { last: Promise<unknown>; length: number }>();
+
+/**
+ * Does the work with the right to publish: in this process one waits for the other without a connection, so that those that wait leave
+ * some for whoever works; between processes a lock of the database decides. The transaction holds nothing but that lock. It must ask
+ * nothing that would leave it with a view of the past, which an index in the making would wait for.
+ */
+export async function alonePublishing<T>(
+  database: Database,
+  work: (transaction: Executor) => Promise<T>,
+): Promise<T> {
+  const key = database.client as object;
+  const queue = queues.get(key) ?? { last: Promise.resolve(), length: 0 };
+  queues.set(key, queue);
+  if (queue.length >= MOST_WAITING) throw new DatabaseUnavailable('too many wait to publish');
+  queue.length++;
+  const turn = queue.last.then(() =>
+    database.transaction(async (transaction) => {
+      await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
+      await run(transaction, sql`set local statement_timeout = '10min'`);
+      await run(transaction, sql`select pg_advisory_xact_lock(${publishing})`);
+      return work(transaction);
+    }),
+  );
+  queue.last = turn.catch(() => undefined);
+  try {
+    return await turn;
+  } finally {
+    queue.length--;
+  }
+}
+
+/** The same where nobody else has the right at this moment; null where somebody has. */
+export async function ifNobodyPublishes<T>(database: Database, work: () => Promise<T>): Promise<T | null> {
+  return database.transaction(async (transaction) => {
+    await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
+    const [row] = await run<{ got: boolean }>(
+      transaction,
+      sql`select pg_try_advisory_xact_lock(${publishing}) as got`,
+    );
+    return row!.got ? work() : null;
+  });
+}
 
 /** Takes away what a publication has prepared that did not come into force. Whoever calls holds the lock of publishing. */
 export async function cleanUp(database: Database): Promise<void> {
@@ -61,13 +109,7 @@ async function dropIndex(on: Executor, table: string, name: string): Promise<voi
  * done while somebody publishes.
  */
 export async function resume(database: Database): Promise<void> {
-  await database.transaction(async (transaction) => {
-    await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
-    const [row] = await run<{ got: boolean }>(
-      transaction,
-      sql`select pg_try_advisory_xact_lock(${publishing}) as got`,
-    );
-    if (!row!.got) return;
+  await ifNobodyPublishes(database, async () => {
     await cleanUp(database);
     await finish(database);
   });

@@ -3,7 +3,7 @@ import { identifier, stored } from '../../core/sql/identifiers.ts';
 import { atTheMachine, note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { nameOfAside, everythingAside, type Aside } from './aside.ts';
-import { publishing } from './clean.ts';
+import { ifNobodyPublishes } from './clean.ts';
 import { alter, briefly } from './definitions.ts';
 
 /** Days in which what was discarded can still be kept, where nothing else is said. */
@@ -65,13 +65,7 @@ export async function discard(
 
 /** Drops for good what was discarded so many days ago. Nothing is done while somebody publishes. Answers the names. */
 export async function dropDiscarded(database: Database, days: number): Promise<string[]> {
-  return database.transaction(async (transaction) => {
-    await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
-    const [row] = await run<{ got: boolean }>(
-      transaction,
-      sql`select pg_try_advisory_xact_lock(${publishing}) as got`,
-    );
-    if (!row!.got) return [];
+  const dropped = await ifNobodyPublishes(database, async () => {
     const due = await run<Pick<Aside, 'relation' | 'column' | 'collection' | 'field'>>(
       database,
       sql`select relation, "column", collection, field from gate.aside
@@ -98,4 +92,5 @@ export async function dropDiscarded(database: Database, days: number): Promise<s
       });
     return due.map(nameOfAside);
   });
+  return dropped ?? [];
 }

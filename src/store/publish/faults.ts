@@ -8,12 +8,12 @@ export interface Faults {
   readonly count: number;
   /** How many, as the subject of a sentence: “3 records have”. */
   readonly records: string;
-  /** The first of them by what they are known by. */
+  /** The first of them by what they are known by, in brackets; nothing where they are not to be named. */
   readonly first: string;
 }
 
-/** Named in a message, unless it is said. */
-const NAMED = 3;
+/** Named in a message. */
+export const NAMED = 3;
 
 /** The records of a collection for which a condition on `r` holds. Cost: one pass over it. */
 export async function faults(
@@ -21,7 +21,7 @@ export async function faults(
   schema: Schema,
   collection: string,
   where: Fragment,
-  named = NAMED,
+  named: number,
 ): Promise<Faults> {
   const { label } = collectionOf(schema, collection);
   const known = label === null ? sql`r.id::text` : sql`coalesce(${column('r', label)}::text, r.id::text)`;
@@ -35,6 +35,7 @@ export async function faults(
   return {
     count,
     records: `${count} ${count === 1 ? 'record has' : 'records have'}`,
-    first: `${first.map((each) => `“${each}”`).join(', ')}${count > named ? ', …' : ''}`,
+    first:
+      named === 0 ? '' : ` (${first.map((each) => `“${each}”`).join(', ')}${count > named ? ', …' : ''})`,
   };
 }

@@ -10,7 +10,7 @@ import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { rolledBack } from '../roll-back.ts';
 import { passageFor, setThingsAside } from './aside.ts';
-import { cleanUp, publishing } from './clean.ts';
+import { alonePublishing, cleanUp } from './clean.ts';
 import { briefly } from './definitions.ts';
 import { finish } from './finish.ts';
 import { followNames } from './follow.ts';
@@ -130,12 +130,7 @@ export async function publish(
   }),
   about: About = {},
 ): Promise<Published> {
-  const published = await database.transaction(async (transaction) => {
-    // Nothing is locked but the right to publish, for as long as it takes. Until the switch this transaction asks nothing that would
-    // leave it with a view of the past, which an index in the making would wait for.
-    await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
-    await run(transaction, sql`set local statement_timeout = '10min'`);
-    await run(transaction, sql`select pg_advisory_xact_lock(${publishing})`);
+  const published = await alonePublishing(database, async (transaction) => {
     try {
       return await stepInto(database, transaction, rulebook, actor, verify, about);
     } catch (error) {

@@ -18,11 +18,17 @@ export interface LookAhead {
 export async function lookAhead(
   on: Executor,
   passage: Passage & { readonly before: Version },
+  { named }: { readonly named: boolean },
 ): Promise<LookAhead> {
   const { gone, before, fields, collections, present } = passage;
-  const found = await faultsOf(on, passage, before.rulebook.schema);
+  // What has no way to be read is not asked of.
+  const found =
+    passage.problems.length > 0
+      ? { problems: [], notes: [] }
+      : await faultsOf(on, passage, before.rulebook.schema, named);
   const problems = [...passage.problems, ...found.problems];
   const changes = [...passage.notes, ...renamed(passage), ...found.notes];
+  if (passage.problems.length > 0) return { changes, problems };
   for (const each of fields) {
     const { collection, field, was, fill } = each;
     if (fill === null && (was !== null || !field.required || field.default !== null)) continue;

@@ -11,7 +11,7 @@ import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { alone, alter, atLength, briefly } from './definitions.ts';
 import { changesBetween, demandsOf, hold } from './demands.ts';
-import { faults } from './faults.ts';
+import { NAMED, faults } from './faults.ts';
 import { constraintName } from './names.ts';
 
 /**
@@ -23,11 +23,11 @@ export async function prepare(
   database: Database,
   passage: Passage,
   before: Schema,
-  { indexes = true }: { readonly indexes?: boolean } = {},
+  { indexes = true, named = true }: { readonly indexes?: boolean; readonly named?: boolean } = {},
 ): Promise<{ readonly notes: readonly string[] }> {
   const fresh = passage.collections.filter(({ was }) => was === null);
   const standing = passage.collections.filter(({ was }) => was !== null);
-  const { problems, notes: found } = await atLength(database, (on) => faultsOf(on, passage, before));
+  const { problems, notes: found } = await atLength(database, (on) => faultsOf(on, passage, before, named));
   if (problems.length > 0) throw new PublishRefused(problems);
   const notes = [...found];
   await makeTables(database, passage, fresh);
@@ -45,7 +45,7 @@ export async function prepare(
         added.filter((each) => each.table === table && each.made),
       )),
     );
-  for (const each of added) await refuseMissing(database, passage, each);
+  for (const each of added) await refuseMissing(database, passage, each, named);
   for (const each of added) await holdColumn(database, passage, each);
   // An index that holds users to something new is for what is to come into force alone.
   if (indexes) await makeIndexes(database, passage, standing, before);
@@ -246,19 +246,20 @@ function fitsSql({ present }: Passage, { from, field }: FieldPassage, of: Fragme
 /** Named of values that do not fit. */
 const FIRST = 10;
 
-/** What is there already and does not fit what is declared: said before anything is begun. */
+/** What is there already and does not fit what is declared: said before anything is begun. `named`: with the first records. */
 export async function faultsOf(
   on: Executor,
   passage: Passage,
   before: Schema,
+  named: boolean,
 ): Promise<{ readonly problems: readonly string[]; readonly notes: readonly string[] }> {
   const problems: string[] = [];
   const notes: string[] = [];
   for (const each of passage.fields) {
     if (each.was === null) continue;
-    if (each.from === null) problems.push(...(await constraintFaults(on, passage, each, before)));
+    if (each.from === null) problems.push(...(await constraintFaults(on, passage, each, before, named)));
     else {
-      const { note, problem } = await conversionFaults(on, passage, each);
+      const { note, problem } = await conversionFaults(on, passage, each, named);
       if (problem !== null) problems.push(problem);
       if (note !== null) notes.push(note);
     }
@@ -270,13 +271,14 @@ async function conversionFaults(
   on: Executor,
   passage: Passage,
   each: FieldPassage,
+  named: boolean,
 ): Promise<{ readonly note: string | null; readonly problem: string | null }> {
   const { collection, field } = each;
   const { present } = passage;
   const { table } = collectionOf(present.schema, collection);
   const at = columnBefore(each);
   const unfit = sql`exists (select 1 from ${stored(table!)} as w where w.id = r.id and not ${fitsSql(passage, each, columnAt('w', at))})`;
-  const found = await faults(on, present.schema, collection, unfit, FIRST);
+  const found = await faults(on, present.schema, collection, unfit, named ? FIRST : 0);
   const [row] = await run<{ count: number }>(
     on,
     sql`select count(*) as count from ${stored(table!)} where ${identifier(at)} is not null`,
@@ -284,7 +286,7 @@ async function conversionFaults(
   const { count } = row!;
   const change = `${collection}.${field.name} becomes ${typeName(field.type)}`;
   if (found.count === 0) return { note: `${change}: all ${count} values fit`, problem: null };
-  const problem = `${change}: ${count - found.count} of ${count} values fit, and ${found.records} one that does not (${found.first}): change those first, or declare a field with a new name`;
+  const problem = `${change}: ${count - found.count} of ${count} values fit, and ${found.records} one that does not${found.first}: change those first, or declare a field with a new name`;
   return { note: null, problem };
 }
 
@@ -293,12 +295,13 @@ async function constraintFaults(
   { present, final }: Passage,
   { collection, field, was, column, made }: FieldPassage,
   before: Schema,
+  named: boolean,
 ): Promise<string[]> {
   const name = `${collection}.${field.name}`;
   const at = columnAt('r', field.name);
   const is = demandsOf(final.schema, field, column);
   const changes = changesBetween(demandsOf(before, was!, was!.column as string), { ...is });
-  const ask = (where: Fragment) => faults(on, present.schema, collection, where);
+  const ask = (where: Fragment) => faults(on, present.schema, collection, where, named ? NAMED : 0);
   const problems: string[] = [];
   for (const kind of changes) {
     // What is filled is asked when it has been.
@@ -306,7 +309,7 @@ async function constraintFaults(
       const without = await ask(sql`${at} is null`);
       if (without.count > 0)
         problems.push(
-          `${name} is required, and ${without.records} no value (${without.first}): fill them in first, by hand or by “fill ${field.name} …”, or publish the field without “required”`,
+          `${name} is required, and ${without.records} no value${without.first}: fill them in first, by hand or by “fill ${field.name} …”, or publish the field without “required”`,
         );
     } else if (kind === 'u' && is.unique) {
       const others = relation(present.schema, collection);
@@ -315,7 +318,7 @@ async function constraintFaults(
       );
       if (repeated.count > 0)
         problems.push(
-          `${name} is unique, and ${repeated.records} a value there that another has, too (${repeated.first}): change those first`,
+          `${name} is unique, and ${repeated.records} a value there that another has, too${repeated.first}: change those first`,
         );
     } else if (kind === 'f' && is.target !== null && field.type.kind === 'ref') {
       const target = relation(present.schema, field.type.collection);
@@ -324,13 +327,13 @@ async function constraintFaults(
       );
       if (lost.count > 0)
         problems.push(
-          `${name} points at ${field.type.collection}, and ${lost.records} a reference there to none of them (${lost.first}): add a field with a new name, or take those references away first`,
+          `${name} points at ${field.type.collection}, and ${lost.records} a reference there to none of them${lost.first}: add a field with a new name, or take those references away first`,
         );
     } else if (kind === 'c' && is.allowed !== null) {
       const outside = await ask(sql`not (${demandsOf(final.schema, field, field.name).allowed!})`);
       if (outside.count > 0)
         problems.push(
-          `${outside.records} a value in ${name} that its type no longer allows (${outside.first}): change those first, or keep the value in the list`,
+          `${outside.records} a value in ${name} that its type no longer allows${outside.first}: change those first, or keep the value in the list`,
         );
     }
   }
@@ -338,16 +341,21 @@ async function constraintFaults(
 }
 
 /** What must have a value and has none, now that it is filled. */
-async function refuseMissing(database: Database, { final }: Passage, each: Added): Promise<void> {
+async function refuseMissing(
+  database: Database,
+  { final }: Passage,
+  each: Added,
+  named: boolean,
+): Promise<void> {
   const { collection, field, was, made } = each;
   if (!field.required || (!made && field.default !== null)) return;
   const without = await atLength(database, (on) =>
-    faults(on, final.schema, collection, sql`${columnAt('r', field.name)} is null`),
+    faults(on, final.schema, collection, sql`${columnAt('r', field.name)} is null`, named ? NAMED : 0),
   );
   if (without.count === 0) return;
   const fill = was === null && !made ? `say what they get, by “fill ${field.name} …”` : 'fill them in first';
   throw new PublishRefused([
-    `${collection}.${field.name} is required, and ${without.records} no value (${without.first}): ${fill}, or publish the field without “required”`,
+    `${collection}.${field.name} is required, and ${without.records} no value${without.first}: ${fill}, or publish the field without “required”`,
   ]);
 }
 

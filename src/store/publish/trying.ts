@@ -5,7 +5,7 @@ import { stored } from '../../core/sql/identifiers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { passageFor } from './aside.ts';
-import { cleanUp, publishing } from './clean.ts';
+import { alonePublishing, cleanUp } from './clean.ts';
 import { followNames } from './follow.ts';
 import { prepare, withoutMakers } from './prepare.ts';
 
@@ -40,12 +40,10 @@ export async function trying<T>(
   };
   if (!needsPreparing(passage)) return work({ rulebook: passage.present, enter, left: [] });
   await refuseTooMany(database, passage);
-  return database.transaction(async (transaction) => {
-    await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
-    await run(transaction, sql`select pg_advisory_xact_lock(${publishing})`);
+  return alonePublishing(database, async () => {
     await cleanUp(database);
     try {
-      await prepare(database, passage, before.rulebook.schema, { indexes: false });
+      await prepare(database, passage, before.rulebook.schema, { indexes: false, named: false });
       return await work({ rulebook: passage.final, enter, left: [untried] });
     } finally {
       await cleanUp(database);
