@@ -140,6 +140,7 @@ program
     'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
   )
   .option('--all', 'also what is in force for the same operations')
+  .option('--seconds <number>', 'how long the solver may take for one question; 0: it is not asked', '2')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/preview.ts')).preview));
 

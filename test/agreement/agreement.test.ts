@@ -24,6 +24,8 @@ import { dayOf, shiftTimestamp } from '../../src/core/types/time.ts';
 import { compareValues, formatTimestamp, sameValue } from '../../src/core/types/values.ts';
 import { copyRecords } from '../../src/store/bulk.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
+import { compareRight, rightsThatDiffer, whyNotComparable } from '../../src/core/analysis/prove/compare.ts';
+import { mutationsOf } from '../../src/core/analysis/mutations.ts';
 import { placed, plainNames, type CollectionNames, type Names } from '../../src/core/passage/names.ts';
 import { run } from '../../src/store/connection.ts';
 import { arrive } from '../../src/store/callers.ts';
@@ -586,6 +588,80 @@ test('what is proved holds for random identities and records, too', { timeout: 3
   expect(counts.refuted).toBeGreaterThan(2);
   expect(counts.asked).toBeGreaterThan(10);
 });
+
+test(
+  'where nobody is proved to gain or lose something, nobody does among random identities and records',
+  { timeout: 3_600_000 },
+  async () => {
+    const solver = await openSolver(1);
+    const counts = { nobody: 0, somebody: 0, 'not decided': 0, asked: 0 };
+    try {
+      for (let round = 0; round < Math.min(ROUNDS, 6); round++) {
+        const seed = SEED * 100_000 + round;
+        const whole = schemaText + new RuleWriter(new Dice(seed), parse(schemaText).schema).rulebook();
+        // Of what others share it is never decided.
+        const text = whole.replaceAll(/^.*may share.*$/gm, '');
+        const before = parse(text);
+        const dice = new Dice(seed);
+        const faults = mutationsOf(before.sources, before.schema, [...before.roles.keys()]).filter(
+          ({ sources }) => checkRulebook(sources).ok,
+        );
+        for (const fault of Array.from({ length: 2 }, () => dice.pick(faults))) {
+          const after = parse(fault.sources[0]!.text);
+          if (whyNotComparable(before, after) !== null) continue;
+          const people = await callers(seed, after, (what) => what);
+          const listed = new Set(
+            rightsThatDiffer(before, after).flatMap(({ collection, operation, fields }) =>
+              operation === 'read' ? (fields ?? ['']).map((field) => `${collection} ${field}`) : [],
+            ),
+          );
+          // What is not even listed is the same for everybody.
+          for (const { closures: caller } of people)
+            for (const [collection, records] of world)
+              for (const record of records.values()) {
+                const [was, is] = [before, after].map((each) =>
+                  shownByClosures(each, caller, collection, record),
+                );
+                if (!listed.has(`${collection} `)) expect(was === null, `seed ${seed}`).toBe(is === null);
+                for (const field of collectionOf(after.schema, collection).fields.keys())
+                  if (!listed.has(`${collection} ${field}`) && field !== 'id')
+                    expect(was?.has(field) === true, `seed ${seed}: ${field}`).toBe(is?.has(field) === true);
+              }
+          for (const right of rightsThatDiffer(before, after)
+            .filter(({ operation }) => operation === 'read')
+            .slice(0, 3)) {
+            const compared = await compareRight(before, after, right, solver.solve);
+            for (const way of ['more', 'less'] as const) {
+              counts[compared[way].result]++;
+              if (compared[way].result !== 'nobody') continue;
+              const [allowing, refusing] = way === 'more' ? [after, before] : [before, after];
+              for (const { closures: caller } of people)
+                for (const record of world.get(right.collection)!.values()) {
+                  const of = (rulebook: Rulebook) => {
+                    const shown = shownByClosures(rulebook, caller, right.collection, record);
+                    return (
+                      shown !== null &&
+                      (right.fields === null || right.fields.every((field) => shown.has(field)))
+                    );
+                  };
+                  counts.asked++;
+                  expect(
+                    of(allowing) && !of(refusing),
+                    `seed ${seed}: ${fault.file}:${fault.line} ${fault.kind}, ${JSON.stringify(right)} ${way}`,
+                  ).toBe(false);
+                }
+            }
+          }
+        }
+      }
+    } finally {
+      solver.close();
+    }
+    console.log(`comparisons: ${JSON.stringify(counts)} (seed ${SEED})`);
+    expect(counts.nobody).toBeGreaterThan(3);
+    expect(counts.somebody).toBeGreaterThan(0);
+  },
+);
 
 /** Of each collection: that one of the conditions of its read rules holds, and the same with one of them left out. */
 function invariantsFor(rulebook: Rulebook): string[] {

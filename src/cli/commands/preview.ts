@@ -1,4 +1,8 @@
-import type { EffectDocument, Preview } from '../../client/index.ts';
+import type { EffectDocument, GateClient, Preview } from '../../client/index.ts';
+import { NOT_PROVED } from '../../client/schemas/preview.ts';
+import { checkRulebook } from '../../core/check/index.ts';
+import type { Source } from '../../core/language/source.ts';
+import { comparison, tellComparison, type Comparison } from '../comparison.ts';
 import { deskClient } from '../credentials.ts';
 import type { Output } from '../output.ts';
 import { withProgress } from '../progress.ts';
@@ -15,6 +19,7 @@ export async function preview(
     readonly draft?: string;
     readonly all?: boolean;
     readonly takeBack?: string[];
+    readonly seconds: string;
   },
 ): Promise<void> {
   const client = await deskClient();
@@ -25,7 +30,8 @@ export async function preview(
       : { files: draft === undefined ? readRulebook(paths) : (await client.draft(draft)).files };
   const asked = { ...request, ...(takeBack === undefined ? {} : { takeBack }) };
   const report = await withProgress((show) => client.preview(asked, show));
-  output.data(report);
+  const could = await couldDo(client, report.base, request, options.seconds);
+  output.data({ ...report, could });
   const { strong, faint, bad } = output.paint;
   output.line(
     strong(`What it says, against ${report.base === null ? 'nothing in force' : `version ${report.base}`}`),
@@ -63,9 +69,29 @@ export async function preview(
     );
   for (const collection of report.frozen)
     output.line(bad(`! nobody who was looked at could change anything in ${collection} any more`));
+  if (could !== null) {
+    output.line();
+    output.line(strong('What it could do, for everybody and every record that there could be'));
+    tellComparison(output, could);
+  }
   output.line();
   output.line(strong('What was not looked at'));
-  for (const each of report.notCovered) output.line(faint(`  ${each}`));
+  for (const each of report.notCovered)
+    if (each !== NOT_PROVED || could?.comparable !== true) output.line(faint(`  ${each}`));
+}
+
+/** Null where the solver is not to be asked, or nothing is in force. */
+async function couldDo(
+  client: GateClient,
+  base: number | null,
+  request: { readonly files?: readonly Source[]; readonly restores?: number },
+  seconds: string,
+): Promise<Comparison | null> {
+  const each = wholeNumber('--seconds', seconds, 0);
+  if (each === 0 || base === null) return null;
+  const files = request.files ?? (await client.version(request.restores!)).files;
+  const [before, after] = [checkRulebook((await client.version(base)).files), checkRulebook(files)];
+  return before.ok && after.ok ? comparison(before.rulebook, after.rulebook, each) : null;
 }
 
 function tellEffects(output: Output, { effects, looked, withheld }: Preview): void {

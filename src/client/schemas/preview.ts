@@ -1,6 +1,10 @@
 import { z } from 'zod';
 import { rulebookFilesSchema, takeBackSchema } from './desk.ts';
 
+/** What no count can say: told of every preview, and left out where a solver has been asked beside it. */
+export const NOT_PROVED =
+  'whether it is wider or narrower for records and people that there could be is not decided by this: “firmgate preview” asks a solver';
+
 export const previewRequestSchema = z
   .strictObject({
     files: rulebookFilesSchema.shape.files

@@ -176,12 +176,12 @@ export const problemTypes = {
     title: 'Too many records would have to be looked at',
     next: 'Ask about a smaller part: fewer identities, or another collection.',
   },
-  'too-many-attempts': { status: 429, title: 'Too many attempts', next: 'Wait as long as Retry-After says.' },
   'precondition-required': {
     status: 428,
     title: 'It must be said what this was made from',
     next: 'Send the tag that you read it with in If-Match (RFC 6585).',
   },
+  'too-many-attempts': { status: 429, title: 'Too many attempts', next: 'Wait as long as Retry-After says.' },
   'too-many-requests': {
     status: 429,
     title: 'You have too many requests under way',

@@ -1,4 +1,4 @@
-import type { EffectDocument, Preview } from '../../client/schemas/preview.ts';
+import { NOT_PROVED, type EffectDocument, type Preview } from '../../client/schemas/preview.ts';
 import { differencesBetween, type Difference } from '../../core/analysis/differences.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { fieldOf } from '../../core/types/schema.ts';
@@ -79,7 +79,7 @@ function notCovered(found: Effects | null, passage: Passage, unlocked: boolean):
           `${found.left} people were not looked at; ${found.eachSet ? 'for each' : 'not even for each'} set of roles given by hand somebody was`,
         ]
       : []),
-    'whether it is wider or narrower for records and people that there could be is not decided here: prove invariants for that',
+    NOT_PROVED,
     ...(unlocked
       ? []
       : [

@@ -1,6 +1,6 @@
 import { interpret, type Node, type NodeTable, type TrueOf } from '../../decide/nodes.ts';
 import { permission } from '../../decide/permission.ts';
-import { SHARE } from '../../decide/shares.ts';
+import { SHARE, shareableCollections } from '../../decide/shares.ts';
 import type { Condition, Operand, PathOperand, Range } from '../../ir/conditions.ts';
 import { pairKey, type Audience, type Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE, fieldOf } from '../../types/schema.ts';
@@ -78,8 +78,10 @@ export interface Asked {
  * speaks against an invariant, there is none; and what is found is asked of the closures before anybody is told.
  */
 export class Encoder {
-  readonly rulebook: Rulebook;
   readonly declarations: Declarations;
+  #rulebook: Rulebook;
+  /** How many rulebooks have spoken before the present one. */
+  #speaking = 0;
   readonly assertions: string[] = [];
   changed: Changed | null = null;
   /** Sharers that had a part in it, each with what they share of the record in hand. */
@@ -88,8 +90,22 @@ export class Encoder {
   #fresh = 0;
 
   constructor(rulebook: Rulebook, size: Size) {
-    this.rulebook = rulebook;
+    this.#rulebook = rulebook;
     this.declarations = new Declarations(rulebook, size);
+  }
+
+  get rulebook(): Rulebook {
+    return this.#rulebook;
+  }
+
+  /**
+   * What follows is by another rulebook over the same collections and attributes. Who shares something is the same then, and what that
+   * gives is not: so of shares nothing is taken over.
+   */
+  speakBy(rulebook: Rulebook): void {
+    this.#rulebook = rulebook;
+    this.#speaking++;
+    this.#knownShares.clear();
   }
 
   /** Somebody: who they are, whether anybody at all, and the roles that they were given. */
@@ -202,9 +218,9 @@ export class Encoder {
   #shared(operation: string, asked: Asked): string {
     const { record, field, who, alone } = asked;
     const collection = this.#collectionOfShare.at(-1)!;
-    if (who !== '' || alone) return 'false';
+    if (who !== '' || alone || !shareableCollections(this.rulebook).has(collection)) return 'false';
     if (record !== 'r') {
-      const name = `shared_${operation}_${collection}`;
+      const name = `shared_${operation}_${collection}${this.#speaking === 0 ? '' : `_${this.#speaking}`}`;
       const sort = this.declarations.sort(collection);
       this.declarations.relation(name, `(declare-fun ${name} (${sort}) Bool)`);
       return `(${name} ${record})`;

@@ -1,0 +1,343 @@
+import { leavesOf, type Node } from '../../decide/nodes.ts';
+import { SHARE } from '../../decide/shares.ts';
+import { permission } from '../../decide/permission.ts';
+import { Decider } from '../../evaluate/decider.ts';
+import { maysOf } from '../../ir/conditions.ts';
+import type { Rulebook } from '../../ir/rulebook.ts';
+import { collectionOf, PEOPLE } from '../../types/schema.ts';
+import { CannotEncode, type Size } from './declarations.ts';
+import { Encoder, type Asked } from './encode.ts';
+import { readModel, recordWords } from './model.ts';
+import type { Solve } from './index.ts';
+import { and, not } from './terms.ts';
+import { placed, smallest, type Found } from './worlds.ts';
+
+/** A right that is compared: with a record as such (`fields` null), or with fields that the same formulas are about. */
+export interface Right {
+  readonly collection: string;
+  readonly operation: 'read' | 'delete' | 'share';
+  readonly fields: readonly string[] | null;
+}
+
+/** Is there anybody, and any record, for whom one rulebook allows what the other does not? */
+export type OneWay =
+  | { readonly result: 'nobody' }
+  | { readonly result: 'somebody'; readonly example: Somebody }
+  | { readonly result: 'not decided'; readonly why: string };
+
+/** In lines of the language. */
+export interface Somebody {
+  readonly caller: string;
+  readonly record: string;
+  readonly others: readonly string[];
+}
+
+/** What a change does to a right, for everybody and every record that there could be. */
+export interface Compared {
+  readonly right: Right;
+  readonly more: OneWay;
+  readonly less: OneWay;
+}
+
+/** Sizes of the worlds in which an example is looked for: records of each collection. */
+const SIZES = [1, 2, 3];
+
+/**
+ * Can two rulebooks be compared at all? What is the same about a caller and a record must be the same on both sides: collections,
+ * attributes, and by which condition roles are held. Null: they can; else why not.
+ */
+export function whyNotComparable(before: Rulebook, after: Rulebook): string | null {
+  const schemaOf = ({ schema }: Rulebook) =>
+    JSON.stringify(
+      [...schema.values()].map(({ name, fields, tree }) => [
+        name,
+        tree,
+        [...fields.values()].map(({ name: field, type, required, onDelete }) => [
+          field,
+          type,
+          required,
+          onDelete,
+        ]),
+      ]),
+    );
+  if (schemaOf(before) !== schemaOf(after)) return 'the collections are not the same';
+  if (before.timeZone !== after.timeZone) return 'the time zone is not the same';
+  if (JSON.stringify([...before.attributes]) !== JSON.stringify([...after.attributes]))
+    return 'the attributes are not the same';
+  const rolesOf = ({ roles }: Rulebook) =>
+    JSON.stringify([...roles.values()].map(({ name, when }) => [name, when]).toSorted());
+  return rolesOf(before) === rolesOf(after) ? null : 'the roles, or who holds them, are not the same';
+}
+
+/**
+ * Compares one right under two rulebooks that can be compared, in both directions. `nobody` is a proof; an example is borne out by the
+ * closures of both. Cost: what `solve` allows, up to eight questions.
+ */
+export async function compareRight(
+  before: Rulebook,
+  after: Rulebook,
+  right: Right,
+  solve: Solve,
+): Promise<Compared> {
+  if (right.operation === 'delete' && takesAlong(after, right.collection)) {
+    // What goes along has fences of its own, which may stop it.
+    const open: OneWay = { result: 'not decided', why: 'deleting one takes others along' };
+    return { right, more: open, less: open };
+  }
+  return {
+    right,
+    more: await oneWay(after, before, right, solve),
+    less: await oneWay(before, after, right, solve),
+  };
+}
+
+function takesAlong({ schema }: Rulebook, collection: string): boolean {
+  return [...schema.values()].some(({ fields }) =>
+    [...fields.values()].some(
+      ({ type, onDelete }) => type.kind === 'ref' && type.collection === collection && onDelete !== 'refuse',
+    ),
+  );
+}
+
+/** Is there anybody whom `allowing` lets, and `refusing` does not? */
+async function oneWay(allowing: Rulebook, refusing: Rulebook, right: Right, solve: Solve): Promise<OneWay> {
+  try {
+    const [answer] = (await solve(question(allowing, refusing, right, null).text)).trim().split('\n');
+    if (answer === 'unsat') return { result: 'nobody' };
+    let why =
+      answer === 'sat' ? 'the solver’s example is no real one' : 'the solver came to no answer in time';
+    for (const size of SIZES) {
+      const { encoder, text, get } = question(allowing, refusing, right, size);
+      const told = (await solve(`${text}\n(get-value (${get.join(' ')}))`)).trim();
+      if (!told.startsWith('sat')) continue;
+      const found = readModel(allowing, encoder, right.collection, get, told.slice('sat'.length));
+      const against = (each: Found) =>
+        isAllowed(allowing, right, each) && !isAllowedBy(refusing, right, each);
+      if (found !== null && against(found))
+        return { result: 'somebody', example: words(allowing, right, smallest(allowing, found, against)) };
+      why = 'an example was found that the rules, asked again, do not bear out';
+    }
+    return { result: 'not decided', why };
+  } catch (error) {
+    if (!(error instanceof CannotEncode)) throw error;
+    return { result: 'not decided', why: `${error.message} cannot be put to the solver` };
+  }
+}
+
+function question(allowing: Rulebook, refusing: Rulebook, right: Right, size: Size) {
+  const { collection } = right;
+  const encoder = new Encoder(allowing, size);
+  const { declarations } = encoder;
+  declarations.constant('r', declarations.sort(collection));
+  declarations.constant('now', 'Int');
+  encoder.somebody('');
+  encoder.assertions.push(encoder.there(collection, 'r'));
+  const allowed = allowedTerm(encoder, right);
+  encoder.speakBy(refusing);
+  const refused = not(allowedTerm(encoder, right));
+  encoder.speakBy(allowing);
+  encoder.assertions.push(and([allowed, refused]));
+  const roles = (who: string) => encoder.rolesByHand().map((name) => `${who}held_${name}`);
+  const sharers = encoder.sharers.flatMap(({ who, flag }) => [
+    `${who}me`,
+    `${who}verified`,
+    flag,
+    ...roles(who),
+  ]);
+  const get = ['me', 'person', 'verified', 'now', 'r', ...roles(''), ...sharers];
+  return { encoder, ...encoder.question(get) };
+}
+
+function allowedTerm(encoder: Encoder, { collection, operation, fields }: Right): string {
+  const field = fields?.[0] ?? null;
+  const of = permission(encoder.rulebook, operation, collection);
+  const asked: Asked = {
+    record: 'r',
+    who: '',
+    world: null,
+    field: null,
+    alone: false,
+    besides: new Map(),
+    reference: () => 'true',
+  };
+  const reading = permission(encoder.rulebook, 'read', collection);
+  return encoder.within(collection, () =>
+    and([
+      // What one cannot read one cannot do anything with.
+      encoder.formula(reading.record, { ...asked, world: 'before' }),
+      encoder.formula(of.record, asked),
+      ...(field === null ? [] : [encoder.formula(of.field(field).whole, { ...asked, field })]),
+    ]),
+  );
+}
+
+/** The same caller, with what they are under this rulebook. */
+function isAllowedBy(rulebook: Rulebook, right: Right, found: Found): boolean {
+  const again = placed(rulebook, found);
+  return again !== null && isAllowed(rulebook, right, again);
+}
+
+function isAllowed(
+  rulebook: Rulebook,
+  { collection, operation, fields }: Right,
+  { caller, record, world }: Found,
+): boolean {
+  const field = fields?.[0] ?? null;
+  const decider = new Decider(rulebook, caller, world);
+  if (operation === 'read') {
+    if (field !== null) return decider.shown(collection, record)?.has(field) === true;
+    return decider.isReadable(collection, record);
+  }
+  const question = {
+    operation: operation === 'share' ? SHARE : operation,
+    collection,
+    record,
+    values: new Map(),
+  };
+  return decider.isReadable(collection, record) && decider.decide(question).allowed;
+}
+
+function words(rulebook: Rulebook, { collection }: Right, found: Found): Somebody {
+  const { caller, record, records, mentioned } = found;
+  const names = new Map<string, string>();
+  for (const [of, all] of records)
+    for (const [index, each] of all.entries()) names.set(each.id as string, `${of} ${index + 1}`);
+  if (caller.person !== null) names.set(caller.person.id, 'me');
+  names.set(record.id as string, record.id === caller.person?.id ? 'me' : 'the record');
+  const name = (_: string, id: string) => names.get(id) ?? 'a record';
+  const roles = [...caller.roles].toSorted().join(', ');
+  const me =
+    caller.person === null ? null : records.get(PEOPLE)!.find((each) => each.id === caller.person!.id)!;
+  const own =
+    me === null || !mentioned.has(PEOPLE) ? '' : ` (${recordWords(rulebook, PEOPLE, me, mentioned, name)})`;
+  const others = [...records].flatMap(([of, all]) =>
+    mentioned.has(of)
+      ? all
+          .filter((each) => each.id !== record.id && each.id !== caller.person?.id)
+          .map(
+            (each) => `${names.get(each.id as string)!}: ${recordWords(rulebook, of, each, mentioned, name)}`,
+          )
+      : [],
+  );
+  return {
+    caller:
+      caller.person === null
+        ? 'a visitor'
+        : `a person ${roles === '' ? 'without any role' : `with ${roles}`}${own}`,
+    record: `a record of ${collection}: ${recordWords(rulebook, collection, record, mentioned, name)}`,
+    others,
+  };
+}
+
+/**
+ * The rights whose formulas are not the very same on both sides, fields with the same formulas together. What a formula looks at
+ * elsewhere makes it another one, too.
+ */
+export function rightsThatDiffer(before: Rulebook, after: Rulebook): Right[] {
+  if (sentencesOf(before) === sentencesOf(after)) return [];
+  const changed = changedCollections(before, after);
+  return [...after.schema.keys()].flatMap((collection): Right[] => {
+    const alike = new Map<string, string[]>();
+    for (const field of collectionOf(after.schema, collection).fields.keys()) {
+      if (field === 'id') continue;
+      const right: Right = { collection, operation: 'read', fields: [field] };
+      const key = JSON.stringify([textOf(before, right), textOf(after, right)]);
+      alike.set(key, [...(alike.get(key) ?? []), field]);
+    }
+    const rights: Right[] = [
+      { collection, operation: 'read', fields: null },
+      ...[...alike.values()].map((fields): Right => ({ collection, operation: 'read', fields })),
+      { collection, operation: 'delete', fields: null },
+      { collection, operation: 'share', fields: null },
+    ];
+    return rights.filter(
+      (right) =>
+        textOf(before, right) !== textOf(after, right) ||
+        [before, after].some((each) => followed(each, right).some((name) => changed.has(name))),
+    );
+  });
+}
+
+/** Collections of which some right is another one, by its own sentences or by those that it follows. */
+function changedCollections(before: Rulebook, after: Rulebook): Set<string> {
+  const rightsOf = (collection: string): Right[] => [
+    ...(['read', 'delete', 'share'] as const).map((operation): Right => ({
+      collection,
+      operation,
+      fields: null,
+    })),
+    ...[...collectionOf(after.schema, collection).fields.keys()].map((field): Right => ({
+      collection,
+      operation: 'read',
+      fields: [field],
+    })),
+  ];
+  // What one may update is asked by “me may update”, and is not compared in itself.
+  const texts = ({ rules, fences }: Rulebook, collection: string) =>
+    JSON.stringify(
+      [...rules, ...fences].filter((each) => each.collection === collection),
+      withoutPlaces,
+    );
+  const all = [...after.schema.keys()];
+  const changed = new Set(all.filter((name) => texts(before, name) !== texts(after, name)));
+  if (JSON.stringify([...before.roles], withoutPlaces) !== JSON.stringify([...after.roles], withoutPlaces))
+    for (const name of all) changed.add(name);
+  for (let size = -1; size !== changed.size;) {
+    size = changed.size;
+    for (const name of all)
+      if (
+        rightsOf(name).some((right) =>
+          [before, after].some((each) => followed(each, right).some((other) => changed.has(other))),
+        )
+      )
+        changed.add(name);
+  }
+  return changed;
+}
+
+/**
+ * Could something change for what is written? That depends on what is written, on what it points at and who may read that, and on
+ * sentences of other collections; so it is asked of all sentences together.
+ */
+export function writingMayDiffer(before: Rulebook, after: Rulebook): boolean {
+  const writes = [before, after].some(({ rules }) =>
+    rules.some(({ operations }) => [...operations.keys()].some((each) => !compared.has(each))),
+  );
+  return writes && sentencesOf(before) !== sentencesOf(after);
+}
+
+const compared: ReadonlySet<string> = new Set(['read', 'delete', 'share']);
+
+const withoutPlaces = (key: string, value: unknown) =>
+  key === 'span' || key === 'id' || key === 'rule' || key === 'text'
+    ? undefined
+    : value instanceof Set || value instanceof Map
+      ? [...value]
+      : value;
+
+function sentencesOf({ rules, fences, roles }: Rulebook): string {
+  return JSON.stringify([rules, fences, [...roles]], withoutPlaces);
+}
+
+/** Everything that decides the right: its own formulas, and those by which it can be shared. */
+function nodesOf(rulebook: Rulebook, { collection, operation, fields }: Right): Node[] {
+  const field = fields?.[0] ?? null;
+  const of = permission(rulebook, operation, collection);
+  return [
+    permission(rulebook, 'read', collection).record,
+    permission(rulebook, SHARE, collection).record,
+    of.record,
+    ...(field === null ? [] : [of.field(field).whole]),
+  ];
+}
+
+function textOf(rulebook: Rulebook, right: Right): string {
+  return JSON.stringify([nodesOf(rulebook, right), [...rulebook.roles]], withoutPlaces);
+}
+
+/** The collections of which it is asked what one may do with their records. */
+function followed(rulebook: Rulebook, right: Right): string[] {
+  return leavesOf(nodesOf(rulebook, right)).flatMap(({ when }) =>
+    maysOf(when).map(({ collection }) => collection),
+  );
+}
