@@ -81,7 +81,7 @@ test('a rename, a type, and an owner for two hundred records: looked at with the
   await well('unlock', 'the spring rules');
   const seen = await well('preview', folder);
   expect(seen).toContain(
-    '~ field hives.queen_year\n    hives.queen_born is called hives.queen_year now, and keeps what it holds: “queen_born integer” is “queen_year text was queen_born” now',
+    '~ field hives.queen_year\n    hives.queen_born is called hives.queen_year now, and keeps what it holds: “queen_year integer” is “queen_year text” now',
   );
   expect(seen).toContain('hives.queen_year becomes text: all 200 values fit');
   expect(seen).toContain('hives.keeper is filled in for 200 records; 0 of those that lack it stay without');

@@ -16,6 +16,8 @@ export interface Difference {
   readonly is: string | null;
   /** What it comes to, in a sentence. */
   readonly words: string;
+  /** It is called otherwise, and says the same. */
+  readonly called: boolean;
 }
 
 /**
@@ -45,28 +47,39 @@ function declared(before: Rulebook, after: Rulebook, renames: Renames): Differen
   const was = new Map(
     [...named(before)].map(([what, each]) => {
       const now = whatNow(what, renames);
-      if (now !== what) called.set(now, what);
-      const text = now === what ? textNow(each.text, each.collection, renames) : each.text;
+      if (now !== what && !what.startsWith('accept ')) called.set(now, what);
+      const text = textNow(each.text, each.collection, renames);
       return [now, { ...each, text }];
     }),
   );
   const is = named(after);
   return [...new Set([...was.keys(), ...is.keys()])].flatMap((what): Difference[] => {
     const [old, now] = [was.get(what), is.get(what)];
-    if (old?.text === now?.text) return [];
+    const name = called.get(what);
+    const same = old?.text === now?.text;
+    if (same && name === undefined) return [];
     const how = old === undefined ? 'new' : now === undefined ? 'gone' : 'changed';
     const collection = (now ?? old)!.collection;
-    const name = called.get(what);
     const renamed =
       name === undefined
         ? ''
-        : `${shortName(name)} is called ${shortName(what)} now, and keeps what it holds: `;
+        : `${shortName(name)} is called ${shortName(what)} now, and keeps what it holds${same ? '' : ': '}`;
     const words = {
       new: `new: ${now?.text}`,
       gone: `gone: ${old?.text}`,
-      changed: `${renamed}“${old?.text}” is “${now?.text}” now`,
+      changed: same ? renamed : `${renamed}“${old?.text}” is “${now?.text}” now`,
     }[how];
-    return [{ what, collection, how, was: old?.text ?? null, is: now?.text ?? null, words }];
+    return [
+      {
+        what,
+        collection,
+        how,
+        was: old?.text ?? null,
+        is: now?.text ?? null,
+        words,
+        called: same && how === 'changed',
+      },
+    ];
   });
 }
 
@@ -83,6 +96,8 @@ function whatNow(what: string, renames: Renames): string {
     case 'attribute':
     case 'claim':
       return `${kind} ${renames.attributes.get(name) ?? name}`;
+    case 'accept':
+      return textNow(what, null, renames);
     default:
       return what;
   }
@@ -102,13 +117,21 @@ function named({ sources }: Rulebook): Map<string, Named> {
   for (const source of sources) {
     const textAt = ({ start, end }: Span) => plain(source.text.slice(start, end));
     for (const declaration of parseFile(source).declarations)
-      for (const [what, collection, text] of namesOf(declaration, textAt)) {
+      for (const [what, collection, said] of namesOf(declaration, textAt)) {
+        const text = withoutWas(said);
         // Two of one name, such as two trials, stand as one text.
         const known = found.get(what);
         found.set(what, { collection, text: known === undefined ? text : `${known.text}\n${text}` });
       }
   }
   return found;
+}
+
+/** What something was called is no part of what it is. */
+function withoutWas(text: string): string {
+  return text.replaceAll(/"(?:[^"\\]|\\.)*"|(?<=\S) was [a-z_][a-z0-9_]*/g, (part) =>
+    part.startsWith('"') ? part : '',
+  );
 }
 
 type Named3 = readonly [what: string, collection: string | null, text: string];
@@ -241,6 +264,7 @@ function sentences(before: readonly Sentence[], after: readonly Sentence[], word
     was: was?.whole ?? null,
     is: is?.whole ?? null,
     words: words(was, is),
+    called: false,
   });
   return [...pairs.map(({ was, is }) => told(was, is)), ...left.map((was) => told(was, null))];
 }

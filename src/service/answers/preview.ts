@@ -1,4 +1,5 @@
 import { NOT_PROVED, type EffectDocument, type Preview } from '../../client/schemas/preview.ts';
+import { affectedBy } from '../../core/analysis/affected.ts';
 import { differencesBetween, type Difference } from '../../core/analysis/differences.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { fieldOf } from '../../core/types/schema.ts';
@@ -28,15 +29,16 @@ export async function previewAnswer(
   const draft = passage.present;
   const { renamed } = passage;
   const differences = differencesBetween(inForce, draft, renamed);
+  const affected = affectedBy(inForce, draft, passage, differences);
   const found =
     passage.problems.length > 0
       ? null
-      : await effectsOf(database, inForce, draft, renamed, (done, total, doing) =>
+      : await effectsOf(database, inForce, draft, { renames: renamed, affected }, (done, total, doing) =>
           progress({ done, total, doing }),
         );
   return {
     base: inForce.version,
-    differences,
+    differences: differences.map(({ called: _, ...each }) => each),
     beside: besideOf(inForce, differences),
     kept: await kept(database, passage, unlocked),
     effects: found === null ? null : effectDocuments(draft, found.effects, differences, unlocked),

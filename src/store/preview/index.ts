@@ -56,7 +56,7 @@ export async function effectsOf(
   database: Database,
   before: Rulebook,
   after: Rulebook,
-  renames: Renames,
+  { renames, affected }: { readonly renames: Renames; readonly affected: ReadonlySet<string> | null },
   progress: (done: number, total: number, doing: string) => void,
 ): Promise<Effects> {
   return rolledBack(
@@ -123,8 +123,8 @@ export async function effectsOf(
         // Whoever may not sign in before or after is asked of by the rules of nobody.
         const [a, b] = [accessOf(before, old, moment), accessOf(after, now, moment)];
         for (const both of sides) {
-          const query = effectsSql(a, b, both);
           const collection = (both.is ?? both.was)!;
+          const query = affected?.has(collection) === false ? null : effectsSql(a, b, both);
           if (query === null) {
             unchanged.set(collection, [...(unchanged.get(collection) ?? []), b]);
             continue;

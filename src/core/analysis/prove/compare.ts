@@ -65,7 +65,7 @@ export function whyNotComparable(before: Rulebook, after: Rulebook): string | nu
   if (JSON.stringify([...before.attributes]) !== JSON.stringify([...after.attributes]))
     return 'the attributes are not the same';
   const rolesOf = ({ roles }: Rulebook) =>
-    JSON.stringify([...roles.values()].map(({ name, when }) => [name, when]).toSorted());
+    JSON.stringify([...roles.values()].map(({ name, when }) => JSON.stringify([name, when])).toSorted());
   return rolesOf(before) === rolesOf(after) ? null : 'the roles, or who holds them, are not the same';
 }
 
