@@ -1,6 +1,6 @@
 import { diffArrays } from 'diff';
-import type { Declaration } from '../language/ast.ts';
 import { parseFile } from '../language/parser/index.ts';
+import { pieceOf } from '../language/pieces.ts';
 import type { Source } from '../language/source.ts';
 
 /** A place that two people changed differently: what it was, and what each made of it. An empty text: nothing. */
@@ -221,7 +221,8 @@ function onePerPiece(change: Change): Change[] {
 function piecesOf(name: string, text: string): string[] {
   const ends = new Set<number>();
   for (const declaration of parseFile({ name, text }).declarations)
-    for (const end of endsOf(declaration)) ends.add(lineEnd(text, end));
+    for (const { end } of [declaration.span, ...(pieceOf(declaration).inner ?? []).map(({ span }) => span)])
+      ends.add(lineEnd(text, end));
   const found: string[] = [];
   let at = 0;
   for (const end of [...ends, text.length].toSorted((a, b) => a - b)) {
@@ -237,26 +238,4 @@ function lineEnd(text: string, end: number): number {
   rest.lastIndex = end;
   const found = rest.exec(text);
   return found === null ? end : end + found[0].length;
-}
-
-function endsOf(declaration: Declaration): number[] {
-  const { span } = declaration;
-  switch (declaration.kind) {
-    case 'collection':
-    case 'identity':
-      return [...declaration.pieces.map(({ end }) => end), span.end];
-    case 'rules':
-      return [...[...declaration.sentences, ...declaration.fences].map((each) => each.span.end), span.end];
-    case 'trial':
-      return [...[...declaration.given, ...declaration.parts].map((each) => each.span.end), span.end];
-    case 'accept':
-    case 'action':
-    case 'attribute':
-    case 'claim':
-    case 'invariant':
-    case 'let':
-    case 'role':
-    case 'time zone':
-      return [span.end];
-  }
 }

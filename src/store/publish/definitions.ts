@@ -15,6 +15,11 @@ const PAUSE_MS = 200;
 /** PostgreSQL: the lock was not to be had in time; a deadlock. */
 const notNow: ReadonlySet<string> = new Set(['55P03', '40P01']);
 
+/** The locks were not to be had together in time. */
+export class NotNow extends Error {
+  readonly code = '55P03';
+}
+
 /** Does the work in a transaction (within one: a savepoint) of its own as soon as its locks can be had at once. */
 export async function briefly<T>(on: Executor, work: (transaction: Executor) => Promise<T>): Promise<T> {
   for (let attempt = 1; ; attempt++) {

@@ -10,7 +10,7 @@ import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
 import { rolledBack } from '../roll-back.ts';
 import { passageFor, setThingsAside } from './aside.ts';
-import { alonePublishing, cleanUp } from './clean.ts';
+import { alonePublishing, cleanUp, ifNobodyPublishes } from './clean.ts';
 import { briefly } from './definitions.ts';
 import { finish } from './finish.ts';
 import { followNames } from './follow.ts';
@@ -130,17 +130,27 @@ export async function publish(
   }),
   about: About = {},
 ): Promise<Published> {
-  const published = await alonePublishing(database, async (transaction) => {
-    try {
-      return await stepInto(database, transaction, rulebook, actor, verify, about);
-    } catch (error) {
-      // What was said first says more than what goes wrong with taking away what was prepared; the next start does that, too.
-      await cleanUp(database).catch(() => undefined);
-      throw error;
-    }
-  });
+  let published: Published;
+  try {
+    published = await alonePublishing(database, (transaction) =>
+      stepInto(database, transaction, rulebook, actor, verify, about),
+    );
+  } catch (error) {
+    // What was said first says more than what goes wrong with taking away what was prepared; the next to publish does that, too.
+    await ifNobodyPublishes(database, () => cleanUp(database)).catch(() => undefined);
+    throw error;
+  }
   if (!published.changed) return published;
-  return { ...published, notes: [...published.notes, ...(await finish(database))] };
+  return { ...published, notes: [...published.notes, ...(await finished(database))] };
+}
+
+/** It is in force already, whatever comes of looking at what was there before. */
+async function finished(database: Database): Promise<string[]> {
+  try {
+    return await finish(database);
+  } catch {
+    return ['what columns are held to from now on was not looked at for the records that were there before: the next start, or the next publication, does that']; // prettier-ignore
+  }
 }
 
 async function stepInto(
@@ -187,6 +197,8 @@ async function stepInto(
   if (last !== undefined && despite === null && trials !== null && trials.failed > 0)
     throw new TrialsFailed(trials);
   const changes = last === undefined ? null : await changedFiles(database, last.version, rulebook);
+  // Before the lock that everybody waits for: nobody but publishers writes test identities.
+  const synced = await syncIdentities(transaction, passage.final);
   const switched = await briefly(transaction, async (on) => {
     // Every write holds this lock with others; nobody writes by the old version from here on.
     await run(on, sql`lock table gate.rulebooks in exclusive mode`);
@@ -199,7 +211,6 @@ async function stepInto(
             restoring: restores !== null,
             renamed: passage.renamed.roles,
           });
-    const synced = await syncIdentities(on, passage.final);
     const setAside = await setThingsAside(on, passage, version);
     await run(
       on,

@@ -6,7 +6,7 @@ import { convertingIn } from '../../core/sql/relations.ts';
 import { collectionOf, type Collection, type Schema } from '../../core/types/schema.ts';
 import { run, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
-import { alter } from './definitions.ts';
+import { NotNow, alter } from './definitions.ts';
 import { changesBetween, demandsOf, hold, release, type Held } from './demands.ts';
 import { constraintName } from './names.ts';
 import { makerName } from './prepare.ts';
@@ -67,10 +67,17 @@ function changesOf({ was, made, field, column }: FieldPassage, before: Schema, a
   return [...(is.unique ? ['u' as const] : []), ...(is.required ? ['n' as const] : [])];
 }
 
+/** PostgreSQL’s code for a statement that took longer than it may. */
+const TIMED_OUT = '57014';
+
 async function lockTables(on: Executor, tables: readonly string[]): Promise<void> {
   if (tables.length === 0) return;
   await run(on, { text: `set local statement_timeout = ${TABLES_WAIT_MS}`, values: [] });
-  await run(on, sql`lock table ${commaList(tables.toSorted().map(stored))} in access exclusive mode`);
+  try {
+    await run(on, sql`lock table ${commaList(tables.toSorted().map(stored))} in access exclusive mode`);
+  } catch (error) {
+    throw (error as { code?: unknown }).code === TIMED_OUT ? new NotNow() : error;
+  }
   await run(on, sql`set local statement_timeout = '10min'`);
 }
 

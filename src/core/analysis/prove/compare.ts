@@ -4,10 +4,11 @@ import { permission } from '../../decide/permission.ts';
 import { Decider } from '../../evaluate/decider.ts';
 import { maysOf } from '../../ir/conditions.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
-import { collectionOf, PEOPLE } from '../../types/schema.ts';
+import { collectionOf } from '../../types/schema.ts';
 import { CannotEncode, type Size } from './declarations.ts';
 import { Encoder, type Asked } from './encode.ts';
-import { readModel, recordWords } from './model.ts';
+import { readModel } from './model.ts';
+import { saidOf } from './said.ts';
 import type { Solve } from './index.ts';
 import { and, not } from './terms.ts';
 import { placed, smallest, type Found } from './worlds.ts';
@@ -198,35 +199,8 @@ function isAllowed(
 }
 
 function words(rulebook: Rulebook, { collection }: Right, found: Found): Somebody {
-  const { caller, record, records, mentioned } = found;
-  const names = new Map<string, string>();
-  for (const [of, all] of records)
-    for (const [index, each] of all.entries()) names.set(each.id as string, `${of} ${index + 1}`);
-  if (caller.person !== null) names.set(caller.person.id, 'me');
-  names.set(record.id as string, record.id === caller.person?.id ? 'me' : 'the record');
-  const name = (_: string, id: string) => names.get(id) ?? 'a record';
-  const roles = [...caller.roles].toSorted().join(', ');
-  const me =
-    caller.person === null ? null : records.get(PEOPLE)!.find((each) => each.id === caller.person!.id)!;
-  const own =
-    me === null || !mentioned.has(PEOPLE) ? '' : ` (${recordWords(rulebook, PEOPLE, me, mentioned, name)})`;
-  const others = [...records].flatMap(([of, all]) =>
-    mentioned.has(of)
-      ? all
-          .filter((each) => each.id !== record.id && each.id !== caller.person?.id)
-          .map(
-            (each) => `${names.get(each.id as string)!}: ${recordWords(rulebook, of, each, mentioned, name)}`,
-          )
-      : [],
-  );
-  return {
-    caller:
-      caller.person === null
-        ? 'a visitor'
-        : `a person ${roles === '' ? 'without any role' : `with ${roles}`}${own}`,
-    record: `a record of ${collection}: ${recordWords(rulebook, collection, record, mentioned, name)}`,
-    others,
-  };
+  const { caller, others, words: wordsOf } = saidOf(rulebook, found);
+  return { caller, record: `a record of ${collection}: ${wordsOf(collection, found.record)}`, others };
 }
 
 /**

@@ -1,11 +1,11 @@
-import type { RecordValues } from '../../decide/caller.ts';
 import { Decider } from '../../evaluate/decider.ts';
 import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
-import { PEOPLE, collectionOf } from '../../types/schema.ts';
+import { collectionOf } from '../../types/schema.ts';
 import { valueWords } from '../../explain/words.ts';
 import { violationOf, type Violation } from '../violations.ts';
 import { CannotEncode } from './declarations.ts';
-import { readModel, recordWords } from './model.ts';
+import { readModel } from './model.ts';
+import { saidOf } from './said.ts';
 import { searchAtRandom } from './random.ts';
 import { waysOf, type Way } from './ways.ts';
 import { smallest, type Found } from './worlds.ts';
@@ -136,30 +136,9 @@ function exampleOf(
   found: Found,
   step: Violation,
 ): Example {
-  const { caller, record, records, mentioned } = found;
-  const names = new Map<string, string>();
-  for (const [of, all] of records)
-    for (const [index, each] of all.entries()) names.set(each.id as string, `${of} ${index + 1}`);
-  if (caller.person !== null) names.set(caller.person.id, 'me');
-  names.set(record.id as string, record.id === caller.person?.id ? 'me' : 'the record');
-  const name = (_: string, id: string) => names.get(id) ?? 'a record';
+  const { record } = found;
+  const { caller, others, name, words } = saidOf(rulebook, found);
   const { question, decision, side } = step;
-  const words = (of: string, each: RecordValues) => recordWords(rulebook, of, each, mentioned, name);
-  const roles = [...caller.roles].toSorted().join(', ');
-  const others = [...records].flatMap(([of, all]) =>
-    mentioned.has(of)
-      ? all
-          .filter((each) => each.id !== record.id && each.id !== caller.person?.id)
-          .map((each) => `${names.get(each.id as string)!}: ${words(of, each)}`)
-      : [],
-  );
-  const me =
-    caller.person === null ? null : records.get(PEOPLE)!.find((each) => each.id === caller.person!.id)!;
-  const own = me === null || !mentioned.has(PEOPLE) ? '' : ` (${words(PEOPLE, me)})`;
-  const sharing = (found.somebody.shares ?? []).map(
-    ({ sharer, share }) =>
-      `${names.get(sharer.me!) ?? 'a person'} (${sharer.roles.join(', ') || 'without any role'}) shares the record with them for ${share.operations.join(', ')}`,
-  );
   const made = operation === 'create';
   const what =
     question.collection === collection && !step.along ? 'it' : `a record of ${question.collection}`;
@@ -169,13 +148,10 @@ function exampleOf(
     return `${field} = ${type?.kind === 'ref' && value !== null ? name(type.collection, value as string) : valueWords(value)}`;
   });
   return {
-    caller:
-      caller.person === null
-        ? 'a visitor'
-        : `a person ${roles === '' ? 'without any role' : `with ${roles}`}${own}`,
+    caller,
     step: `may ${question.operation} ${made ? `a record of ${collection}` : what}${given.length === 0 ? '' : ` with ${given.join(', ')}`}${step.along ? ', and the record goes along' : ''}${side === 'after' && !made ? ': it is about the record after that' : ''}`,
     record: `a record of ${collection}: ${words(collection, made ? decision.after! : record)}`,
-    others: [...sharing, ...others],
+    others,
     hint:
       side === 'after' && !made
         ? 'the condition holds before it and not after: where only the record as it was is meant, write old. before the field'

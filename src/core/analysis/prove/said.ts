@@ -1,0 +1,49 @@
+import type { RecordValues } from '../../decide/caller.ts';
+import type { Rulebook } from '../../ir/rulebook.ts';
+import { PEOPLE } from '../../types/schema.ts';
+import { recordWords } from './model.ts';
+import type { Found } from './worlds.ts';
+
+/** A small world in lines of the language: who asks, and all records that have a part in it beside the one that is asked about. */
+export interface Said {
+  readonly caller: string;
+  readonly others: readonly string[];
+  /** What a record is called in these lines. */
+  readonly name: (collection: string, id: string) => string;
+  readonly words: (collection: string, record: RecordValues) => string;
+}
+
+export function saidOf(rulebook: Rulebook, found: Found): Said {
+  const { caller, record, records, mentioned } = found;
+  const names = new Map<string, string>();
+  for (const [of, all] of records)
+    for (const [index, each] of all.entries()) names.set(each.id as string, `${of} ${index + 1}`);
+  if (caller.person !== null) names.set(caller.person.id, 'me');
+  names.set(record.id as string, record.id === caller.person?.id ? 'me' : 'the record');
+  const name = (_: string, id: string) => names.get(id) ?? 'a record';
+  const words = (of: string, each: RecordValues) => recordWords(rulebook, of, each, mentioned, name);
+  const roles = [...caller.roles].toSorted().join(', ');
+  const others = [...records].flatMap(([of, all]) =>
+    mentioned.has(of)
+      ? all
+          .filter((each) => each.id !== record.id && each.id !== caller.person?.id)
+          .map((each) => `${names.get(each.id as string)!}: ${words(of, each)}`)
+      : [],
+  );
+  const me =
+    caller.person === null ? null : records.get(PEOPLE)!.find((each) => each.id === caller.person!.id)!;
+  const own = me === null || !mentioned.has(PEOPLE) ? '' : ` (${words(PEOPLE, me)})`;
+  const sharing = (found.somebody.shares ?? []).map(
+    ({ sharer, share }) =>
+      `${names.get(sharer.me!) ?? 'a person'} (${sharer.roles.join(', ') || 'without any role'}) shares the record with them for ${share.operations.join(', ')}`,
+  );
+  return {
+    caller:
+      caller.person === null
+        ? 'a visitor'
+        : `a person ${roles === '' ? 'without any role' : `with ${roles}`}${own}`,
+    others: [...sharing, ...others],
+    name,
+    words,
+  };
+}
