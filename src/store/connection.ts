@@ -62,11 +62,11 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
 function silent(): void {}
 
 /** Asked before each statement, where a test has something to do with it, such as ending the process. */
-export const statements: { before: (() => void) | null } = { before: null };
+export const statements: { before: (() => Promise<void> | void) | null } = { before: null };
 
 /** Runs one statement. The driver's errors pass through; `failures.ts` says what they mean. */
 export async function run<Row = Record<string, unknown>>(on: Executor, statement: Fragment): Promise<Row[]> {
-  statements.before?.();
+  if (statements.before !== null) await statements.before();
   const result: { rows: Row[] } = await on.raw(statement.text, statement.values as Knex.RawBinding[]);
   return result.rows;
 }

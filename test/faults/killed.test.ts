@@ -5,7 +5,7 @@ import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import { relation } from '../../src/core/sql/relations.ts';
 import { atTheMachine, verifyTrail } from '../../src/store/audit/index.ts';
-import { run } from '../../src/store/connection.ts';
+import { connect, run, statements } from '../../src/store/connection.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish, publishedVersion, resume } from '../../src/store/publish/index.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
@@ -138,6 +138,69 @@ test('a publication that is killed at any statement leaves the old rules or the 
   // And it can still be published.
   await published((await inForce()).which === 'old' ? texts.new : texts.old, null);
 }, 600_000);
+
+test.each([
+  [
+    'the disk is full',
+    async () => {
+      throw Object.assign(new Error('could not extend file'), { code: '53100' });
+    },
+  ],
+  [
+    'every connection is lost',
+    async () => {
+      const other = connect({ url: own.url, poolSize: 1 });
+      await other.raw(
+        'select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()',
+      );
+      await other.destroy();
+    },
+  ],
+] as const)(
+  'where %s in the middle of publishing, the old rules or the new ones are in force, and nothing is lost',
+  async (_, fault) => {
+    let total = 0;
+    const count = async (kill: number | null, target: keyof typeof texts) => {
+      let at = 0;
+      statements.before = () => {
+        at++;
+        return at === kill ? fault() : undefined;
+      };
+      try {
+        await publish(own.database, rulebookOf(texts[target]), atTheMachine('test'));
+        return true;
+      } catch {
+        return false;
+      } finally {
+        statements.before = null;
+        if (kill === null) total = at;
+      }
+    };
+    const other = async (): Promise<keyof typeof texts> =>
+      (await inForce()).which === 'old' ? 'new' : 'old';
+    await count(null, await other());
+    let refused = 0;
+    for (let round = 0; round < 6; round++) {
+      const [before, target] = [await inForce(), await other()];
+      const well = await count(2 + Math.floor((round * (total - 8)) / 6), target);
+      if (!well) refused++;
+      await expect
+        .poll(() =>
+          inForce().then(
+            ({ version }) => version,
+            () => null,
+          ),
+        )
+        .toBeOneOf([before.version, before.version + 1]);
+      const after = await inForce();
+      expect(await contentOf(after)).toEqual(content[after.which]);
+      await expect.poll(() => resume(own.database).then(left)).toEqual([]);
+      expect(await strangers(after.rulebook)).toEqual([]);
+    }
+    expect(refused).toBeGreaterThan(2);
+    expect((await verifyTrail(own.database, null)).faults).toEqual([]);
+  },
+);
 
 async function contentOf({ which, rulebook }: Awaited<ReturnType<typeof inForce>>) {
   const names =
