@@ -235,6 +235,35 @@ test('what was asked by the rules of before gives nothing once others are in for
   for (const each of asked) await expect(each()).rejects.toThrow(OtherRules);
 });
 
+test('a page key and a tag of before the exchange of two names are none of after it', async () => {
+  const ada = await world.as('ada');
+  const me = (await world.ask('GET', '/v1/me', { as: 'ada' })).json.id as string;
+  const made = await ada.create('hives', { code: 'a', keeper: me, queen_born: 1 });
+  for (const code of ['b', 'c']) await ada.create('hives', { code, keeper: me, queen_born: 1 });
+  const before = await world.ask('GET', '/v1/records/hives?order=code&limit=1', { as: 'ada' });
+  const tag = (await world.ask('GET', `/v1/records/hives/${made.id}`, { as: 'ada' })).headers.get('etag')!;
+  const named = (code: string, state: string) =>
+    first.replace('state text', state).replace('code text required label', code);
+  await publish(named('was_code text required label was code', 'state text'));
+  await publish(named('was_code text required label', 'code text was state'));
+  await publish(named('state text required label was was_code', 'code text'));
+  const after = await world.ask(
+    'GET',
+    `/v1/records/hives?order=code&limit=1&after=${before.json.next as string}`,
+    { as: 'ada' },
+  );
+  expect([after.status, JSON.stringify(after.json)]).toEqual([
+    400,
+    expect.stringContaining('not the “next” of a page with this order'),
+  ]);
+  const changed = await world.ask('PATCH', `/v1/records/hives/${made.id}`, {
+    as: 'ada',
+    headers: { 'if-match': tag },
+    body: { code: 'x' },
+  });
+  expect(changed.status).toBe(412);
+});
+
 test('what is set aside is discarded by name, kept after all while there is time, and then dropped for good', async () => {
   const ada = await world.as('ada');
   const me = (await world.ask('GET', '/v1/me', { as: 'ada' })).json.id as string;
