@@ -193,6 +193,12 @@ test('a name that cannot have been what it says is refused; one that never was i
     ],
     [two.replace('state text', 'state text  mood text was state'), /which is still declared/],
     [
+      two
+        .replace('name text required label  host ref people', 'name text required  host text label')
+        .replace('apiary ref apiaries', 'apiary text'),
+      /hives.apiary is read by apiaries.host, which gets another type at the same time/,
+    ],
+    [
       two.replace('collection hives', 'collection boxes was hives { code text label }\ncollection hives'),
       /which is still declared/,
     ],

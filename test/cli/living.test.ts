@@ -100,6 +100,8 @@ test('a rename, a type, and an owner for two hundred records: looked at with the
   expect(await well('publish', folder)).toContain('version 2 is in force already');
   const back = await well('restore', '1');
   expect(back).toContain('version 3 is in force, with the files of version 1');
+  expect(back).toContain('hives.queen_year is called hives.queen_born now, and keeps what it holds');
+  expect(await well('history', 'differences', '1', '3')).toContain('the same');
   expect(await well('records', 'list', 'hives', '--as', 'ada')).toContain('120 hives for ada');
   const { code, err } = await firmgate('publish', folder, '--message', 'Again');
   expect([code, err]).toEqual([1, expect.stringContaining('made from version 2; version 3 is in force')]);

@@ -9,6 +9,7 @@ import type { Source } from '../../core/language/source.ts';
 import { deskClient } from '../credentials.ts';
 import { CheckFailed, Misuse } from '../exit.ts';
 import { noteBase } from '../folder-base.ts';
+import { renamesBetween, type Identities } from '../../core/passage/renames.ts';
 import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { wholeNumber } from '../values.ts';
@@ -45,9 +46,9 @@ function trialsOf({ trials }: Version): string {
 export async function historyShow(output: Output, named: string): Promise<void> {
   const version = wholeNumber('the version', named, 1);
   const client = await deskClient();
-  const { files, ...about } = await client.version(version);
-  const before = version === 1 ? [] : (await client.version(version - 1)).files;
-  const differences = differencesOf(before, files);
+  const { files, identities, ...about } = await client.version(version);
+  const before = version === 1 ? nothing : await client.version(version - 1);
+  const differences = differencesOf(before, { files, identities });
   output.data({ ...about, files: files.map(({ name }) => name), differences });
   output.line(
     `version ${version}, published ${about.published_at.slice(0, 16).replace('T', ' ')}Z by ${about.published_by}`,
@@ -77,7 +78,7 @@ export async function historyDifferences(
     wholeNumber('FROM', from, 1),
     to === undefined ? await inForce(client) : wholeNumber('TO', to, 1),
   ];
-  const [before, after] = [(await client.version(a)).files, (await client.version(b)).files];
+  const [before, after] = [await client.version(a), await client.version(b)];
   show(output, { before, after, names: [`version ${a}`, `version ${b}`], lines: options.lines === true });
 }
 
@@ -89,16 +90,16 @@ export async function compare(
 ): Promise<void> {
   const client = await deskClient();
   const version = await inForce(client);
-  const before = (await client.version(version)).files;
-  const after = readRulebook(paths);
+  const before = await client.version(version);
+  const after = { files: readRulebook(paths), identities: null };
   const names = [`version ${version}, in force`, 'these files'] as const;
   const same = show(output, { before, after, names, lines: options.lines === true });
   if (!same) throw new CheckFailed();
 }
 
 interface Compared {
-  readonly before: readonly Source[];
-  readonly after: readonly Source[];
+  readonly before: Told;
+  readonly after: Told;
   readonly names: readonly [string, string];
   readonly lines: boolean;
 }
@@ -107,12 +108,18 @@ interface Compared {
 function show(output: Output, { before, after, names, lines }: Compared): boolean {
   const differences = differencesOf(before, after);
   const textOf = (files: readonly Source[], name: string) => files.find((each) => each.name === name)?.text;
-  const files = [...new Set([...before, ...after].map(({ name }) => name))]
+  const files = [...new Set([...before.files, ...after.files].map(({ name }) => name))]
     .toSorted()
-    .filter((name) => textOf(before, name) !== textOf(after, name));
+    .filter((name) => textOf(before.files, name) !== textOf(after.files, name));
   const patch = files
     .map((name) =>
-      createTwoFilesPatch(name, name, textOf(before, name) ?? '', textOf(after, name) ?? '', ...names),
+      createTwoFilesPatch(
+        name,
+        name,
+        textOf(before.files, name) ?? '',
+        textOf(after.files, name) ?? '',
+        ...names,
+      ),
     )
     .join('\n');
   output.data({ same: files.length === 0, files, differences, ...(lines ? { patch } : {}) });
@@ -127,8 +134,18 @@ function show(output: Output, { before, after, names, lines }: Compared): boolea
   return false;
 }
 
-function differencesOf(before: readonly Source[], after: readonly Source[]): Difference[] {
-  return differencesBetween(rulebookOf(before), rulebookOf(after));
+/** Files, and by what things in them are paired with those of another version. */
+interface Told {
+  readonly files: readonly Source[];
+  readonly identities: Identities | null;
+}
+
+const nothing: Told = { files: [], identities: null };
+
+function differencesOf(before: Told, after: Told): Difference[] {
+  const [was, is] = [rulebookOf(before.files), rulebookOf(after.files)];
+  if (before.identities === null || after.identities === null) return differencesBetween(was, is);
+  return differencesBetween(was, is, renamesBetween(before.identities, after.identities));
 }
 
 function rulebookOf(files: readonly Source[]): Rulebook {
@@ -162,7 +179,7 @@ export async function restore(
   const restores = wholeNumber('the version', named, 1);
   const client = await deskClient();
   const base = await inForce(client);
-  const [now, then] = [(await client.version(base)).files, (await client.version(restores)).files];
+  const [now, then] = [await client.version(base), await client.version(restores)];
   const differences = differencesOf(now, then);
   const published = await client.publish({ restores, base, ...options });
   output.data({ ...published, differences });

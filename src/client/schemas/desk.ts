@@ -80,7 +80,21 @@ export const historySchema = z
   .meta({ id: 'History' });
 
 export const versionFilesSchema = z
-  .object({ ...versionSchema.shape, files: rulebookFilesSchema.shape.files })
+  .object({
+    ...versionSchema.shape,
+    files: rulebookFilesSchema.shape.files,
+    identities: z
+      .object({
+        collections: z.record(
+          z.string(),
+          z.object({ id: z.string(), fields: z.record(z.string(), z.string()) }),
+        ),
+        roles: z.record(z.string(), z.string()),
+        attributes: z.record(z.string(), z.string()),
+      })
+      .nullable()
+      .describe('By which things of two versions are paired, whatever they are called; null: cannot be told'),
+  })
   .meta({ id: 'VersionFiles' });
 
 export const trialRequestSchema = z

@@ -12,7 +12,7 @@ import {
   type Filling,
 } from '../types/schema.ts';
 import { typeName, type Scalar, type ScalarType, type Type } from '../types/types.ts';
-import { renamesBetween, type Renames } from './renames.ts';
+import { identitiesOf, renamesBetween, type Renames } from './renames.ts';
 import { own, plainNames, withPlaces, type CollectionNames, type Names } from './names.ts';
 
 /** One version of a rulebook, placed, with what its names stand for. */
@@ -142,6 +142,7 @@ class Pairing {
     });
     const nameNow = (old: string) => collections.find(({ was }) => was?.name === old)?.name ?? null;
     const fields = collections.flatMap((each) => this.#fields(each, nameNow));
+    this.#refuseCircles(fields);
     const roleNames = this.#pairs(
       'role',
       [...roles.keys()],
@@ -167,7 +168,7 @@ class Pairing {
       collections,
       fields,
       gone: this.#gone(collections, fields),
-      renamed: renamesBetween(this.#before.names, names),
+      renamed: renamesBetween(identitiesOf(this.#before.names), identitiesOf(names)),
       names,
       present: presentPlaces(this.#rulebook, collections, fields),
       final: finalPlaces(this.#rulebook, collections, fields),
@@ -288,6 +289,22 @@ class Pairing {
       !this.#rulebook.succession.losingTime.has(`${collection}.${field.name}`)
     )
       this.#problems.push(`${change} without losing the time of day: say “losing time” where that is meant`);
+  }
+
+  /** Labels by which references are read must not change at the same time: each could wait for the other. */
+  #refuseCircles(fields: readonly FieldPassage[]): void {
+    for (const { collection, field, from } of fields) {
+      if (from === null) continue;
+      const [was, is] = [from, field.type].map((type) => (type.kind === 'list' ? type.of : type));
+      const target = was!.kind === 'ref' ? was!.collection : is!.kind === 'ref' ? is!.collection : null;
+      const label = target === null ? null : (this.#rulebook.schema.get(target)?.label ?? null);
+      const other = fields.find((each) => each.collection === target && each.field.name === label);
+      const source = other?.from?.kind === 'list' ? other.from.of : other?.from;
+      if (source?.kind === 'ref')
+        this.#problems.push(
+          `${collection}.${field.name} is read by ${target!}.${label!}, which gets another type at the same time: publish one of the two first`,
+        );
+    }
   }
 
   /** Only whether there is a way is asked. */

@@ -11,38 +11,41 @@ export interface Renames {
   readonly attributes: ReadonlyMap<string, string>;
 }
 
+/** By which things of two versions are paired, whatever they are called: by name, the identity. */
+export interface Identities {
+  readonly collections: Readonly<
+    Record<string, { readonly id: string; readonly fields: Readonly<Record<string, string>> }>
+  >;
+  readonly roles: Readonly<Record<string, string>>;
+  readonly attributes: Readonly<Record<string, string>>;
+}
+
+export function identitiesOf({ collections, roles, attributes }: Names): Identities {
+  const own = Object.entries(collections).map(([name, { table, fields }]) => [
+    name,
+    { id: table, fields: Object.fromEntries(Object.entries(fields).map(([field, { id }]) => [field, id])) },
+  ]);
+  return { collections: Object.fromEntries(own) as Identities['collections'], roles, attributes };
+}
+
 /** What is called otherwise in one version than in another, by the identities of both, whichever came first. */
-export function renamesBetween(before: Names, after: Names): Renames {
-  const collections = differing(
-    identities(before.collections, ({ table }) => table),
-    identities(after.collections, ({ table }) => table),
-  );
-  const fields = Object.entries(after.collections).map(([name, { table, fields: is }]) => {
-    const was = Object.values(before.collections).find((each) => each.table === table)?.fields ?? {};
-    return [
-      name,
-      differing(
-        identities(was, ({ id }) => id),
-        identities(is, ({ id }) => id),
-      ),
-    ] as const;
+export function renamesBetween(before: Identities, after: Identities): Renames {
+  const ids = (of: Identities) =>
+    Object.fromEntries(Object.entries(of.collections).map(([name, { id }]) => [name, id]));
+  const fields = Object.entries(after.collections).map(([name, { id, fields: is }]) => {
+    const was = Object.values(before.collections).find((each) => each.id === id)?.fields ?? {};
+    return [name, differing(byIdentity(was), byIdentity(is))] as const;
   });
   return {
-    collections,
+    collections: differing(byIdentity(ids(before)), byIdentity(ids(after))),
     fields: new Map(fields.filter(([, names]) => names.size > 0)),
-    roles: differing(
-      identities(before.roles, (id) => id),
-      identities(after.roles, (id) => id),
-    ),
-    attributes: differing(
-      identities(before.attributes, (id) => id),
-      identities(after.attributes, (id) => id),
-    ),
+    roles: differing(byIdentity(before.roles), byIdentity(after.roles)),
+    attributes: differing(byIdentity(before.attributes), byIdentity(after.attributes)),
   };
 }
 
-function identities<T>(of: Readonly<Record<string, T>>, idOf: (each: T) => string): Map<string, string> {
-  return new Map(Object.entries(of).map(([name, each]) => [idOf(each), name]));
+function byIdentity(of: Readonly<Record<string, string>>): Map<string, string> {
+  return new Map(Object.entries(of).map(([name, id]) => [id, name]));
 }
 
 function differing(was: ReadonlyMap<string, string>, is: ReadonlyMap<string, string>): Map<string, string> {

@@ -15,6 +15,7 @@ import {
 } from '../../store/publish/index.ts';
 import { refutedInvariants, triedTrials } from '../../store/trials/index.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
+import { identitiesOf } from '../../core/passage/renames.ts';
 import { checkedDraft } from '../answers/drafts.ts';
 import { previewAnswer } from '../answers/preview.ts';
 import { parseInput } from '../answers/questions.ts';
@@ -99,7 +100,9 @@ export function offerPublications(
         throw new Problem('not-found', { errors: [{ message: 'there is no such version' }] });
       const files = await filesOf(version);
       await note(database, actorOf(response), 'look.version', `version ${version}`);
-      send(response, 200, { ...about, files });
+      const known = await publishedVersion(database, version);
+      const identities = known === null ? null : identitiesOf(known.names);
+      send(response, 200, { ...about, files, identities });
     },
   });
 
