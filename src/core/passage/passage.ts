@@ -143,22 +143,10 @@ class Pairing {
     const nameNow = (old: string) => collections.find(({ was }) => was?.name === old)?.name ?? null;
     const fields = collections.flatMap((each) => this.#fields(each, nameNow));
     this.#refuseCircles(fields);
-    const roleNames = this.#pairs(
-      'role',
-      [...roles.keys()],
-      [...before.roles.keys()],
-      succession.roles,
-      (name) => own(this.#restored?.roles, name),
-      (name) => own(this.#before.names.roles, name),
-    );
-    const attributeNames = this.#pairs(
-      'attribute',
-      [...attributes.keys()],
-      [...before.attributes.keys()],
-      succession.attributes,
-      (name) => own(this.#restored?.attributes, name),
-      (name) => own(this.#before.names.attributes, name),
-    );
+    const [roleNames, attributeNames] = [
+      this.#named('role', 'roles'),
+      this.#named('attribute', 'attributes'),
+    ];
     const names: Names = {
       collections: this.#collectionNames(collections, fields),
       roles: this.#identities(roles.keys(), roleNames, this.#before.names.roles),
@@ -175,6 +163,18 @@ class Pairing {
       problems: this.#problems,
       notes: this.#notes,
     };
+  }
+
+  /** The same for what has nothing but a name. */
+  #named(what: string, key: 'roles' | 'attributes'): Map<string, string> {
+    return this.#pairs(
+      what,
+      [...this.#rulebook[key].keys()],
+      [...this.#before.rulebook[key].keys()],
+      this.#rulebook.succession[key],
+      (name) => own(this.#restored?.[key], name),
+      (name) => own(this.#before.names[key], name),
+    );
   }
 
   /** Who is who: the old name for each new one that has one. */

@@ -1,5 +1,6 @@
 import { passageTo, type Gone, type Passage, type Version } from '../../core/passage/passage.ts';
-import type { CollectionNames, Names } from '../../core/passage/names.ts';
+import { own, type CollectionNames, type Names } from '../../core/passage/names.ts';
+import { columnType } from '../../core/sql/identifiers.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import {
   collectionOf,
@@ -8,11 +9,11 @@ import {
   type Collection,
   type Field,
 } from '../../core/types/schema.ts';
-import type { Type } from '../../core/types/types.ts';
+import { typeName, type Type } from '../../core/types/types.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { run, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
-import { existingTables } from './existing.ts';
+import { existingTables, type ExistingTables } from './existing.ts';
 
 /** Something that no version speaks of any more, with its values. */
 export interface Aside {
@@ -55,8 +56,14 @@ export async function passageFor(
   }: { readonly restored?: Names | null; readonly takeBack?: readonly string[] } = {},
 ): Promise<Passage & { readonly before: Version }> {
   const aside = await everythingAside(on, { dropped: true });
-  const with_ = takeBack.length === 0 ? before : withTakenBack(before, rulebook, aside, takeBack);
   const existing = await existingTables(on);
+  const with_ =
+    takeBack.length === 0
+      ? before
+      : takeBack.reduce(
+          (version, asked) => withTakenBack(version, rulebook, asked, { aside, existing, restored }),
+          before,
+        );
   const used = new Set(aside.map(({ relation, column }) => `${relation} ${column}`));
   const taken = (table: string, column: string | null) =>
     column === null
@@ -68,86 +75,99 @@ export async function passageFor(
   };
 }
 
-/** What is in force, as if it had what is to be taken back: then it goes on like everything else. */
-function withTakenBack(
-  before: Version,
-  rulebook: Rulebook,
-  aside: readonly Aside[],
-  names: readonly string[],
-): Version {
-  const schema = new Map(before.rulebook.schema);
-  const collections: Record<string, CollectionNames> = { ...before.names.collections };
-  for (const asked of names) {
-    const [name = '', of] = asked.split('@');
-    const [collection = '', field = null] = name.split('.');
-    const all = aside.filter(
-      (each) => nameOfAside(each) === name && (of ?? String(each.version)) === String(each.version),
-    );
-    const found = all.find(({ dropped_at: gone }) => gone === null);
-    if (found === undefined)
-      throw new PublishRefused([
-        all.length === 0
-          ? `nothing is set aside that is called ${asked}: “firmgate aside list” shows what is`
-          : `${name} was discarded, and its values are no more`,
-      ]);
-    if (rulebook.schema.get(collection)?.fields.has(field ?? 'id') !== true)
-      throw new PublishRefused([`${name} is to be taken back, and these files do not declare it`]);
-    if (field === null ? schema.has(name) : schema.get(collection)?.fields.has(field) === true)
-      throw new PublishRefused([
-        `${name} is in force: what was set aside under its name cannot be taken back beside it`,
-      ]);
-    if (field === null) {
-      const fields = Object.entries(found.fields ?? {});
-      schema.set(name, tableBack(name, found));
-      collections[name] = {
-        table: found.relation,
-        fields: Object.fromEntries(fields.map(([each, { column }]) => [each, { id: column, column }])),
-      };
-      continue;
-    }
-    const standing = schema.get(collection);
-    if (standing?.table !== found.relation)
-      throw new PublishRefused([
-        `${name} was a field of another ${collection} than the one that is in force`,
-      ]);
-    const back = fieldBack(
-      field,
-      found.column,
-      found.type ?? rulebook.schema.get(collection)!.fields.get(field)!.type,
-    );
-    schema.set(collection, { ...standing, fields: new Map([...standing.fields, [field, back]]) });
-    const known = collections[collection]!;
-    collections[collection] = {
-      ...known,
-      fields: { ...known.fields, [field]: { id: found.column, column: found.column } },
-    };
-  }
-  return { rulebook: { ...before.rulebook, schema }, names: { ...before.names, collections } };
+interface Kept {
+  readonly aside: readonly Aside[];
+  readonly existing: ExistingTables;
+  /** A version that is taken up again: what is taken back has the identities that it had there. */
+  readonly restored: Names | null;
 }
 
-function tableBack(name: string, { relation, fields }: Aside): Collection {
-  const own = systemFields(name);
-  const back = Object.entries(fields ?? {}).map(
-    ([each, { column, type }]) => [each, fieldBack(each, column, type)] as const,
+/** What is in force, as if it had what is to be taken back: then it goes on like everything else. */
+function withTakenBack(before: Version, rulebook: Rulebook, asked: string, kept: Kept): Version {
+  const { schema } = before.rulebook;
+  const [name = '', of] = asked.split('@');
+  const [collection = '', field = null] = name.split('.');
+  const all = kept.aside.filter(
+    (each) => nameOfAside(each) === name && (of ?? String(each.version)) === String(each.version),
   );
+  const found = all.find(({ dropped_at: gone }) => gone === null);
+  const declared = rulebook.schema.get(collection);
+  const standing = schema.get(collection);
+  const refuse = (why: string) => new PublishRefused([why]);
+  if (found === undefined)
+    throw refuse(
+      all.length === 0
+        ? `nothing is set aside that is called ${asked}: “firmgate aside list” shows what is`
+        : `${name} was discarded, and its values are no more`,
+    );
+  if (declared?.fields.has(field ?? 'id') !== true)
+    throw refuse(`${name} is to be taken back, and these files do not declare it`);
+  if (field === null ? standing !== undefined : standing?.fields.has(field) === true)
+    throw refuse(`${name} is in force: what was set aside under its name cannot be taken back beside it`);
+  const table = own(kept.restored?.collections, collection)?.table ?? found.relation;
+  if ((field !== null && standing?.table !== found.relation) || table !== found.relation)
+    throw refuse(`${name} was of another ${collection} than the one that it is to be taken back into`);
+  const fields =
+    field === null ? fieldsBack(found, declared, kept) : [fieldBack(field, found, declared, kept)];
+  const known = before.names.collections[collection];
+  const identities = fields.map((each) => {
+    const column = each.column as string;
+    const was = own(own(kept.restored?.collections, collection)?.fields, each.name)?.id;
+    return [each.name, { id: was ?? column, column }] as const;
+  });
+  const back = standing ?? emptyCollection(collection, found.relation);
+  const names: CollectionNames = {
+    table: found.relation,
+    fields: { ...known?.fields, ...Object.fromEntries(identities) },
+  };
   return {
-    name,
-    title: null,
-    fields: new Map([
-      ['id', own.id],
-      ...back,
-      ['created_at', own.created_at],
-      ['updated_at', own.updated_at],
-    ]),
-    label: null,
-    tree: null,
-    owners: [],
-    table: relation,
+    rulebook: {
+      ...before.rulebook,
+      schema: new Map([
+        ...schema,
+        [
+          collection,
+          { ...back, fields: new Map([...back.fields, ...fields.map((each) => [each.name, each] as const)]) },
+        ],
+      ]),
+    },
+    names: { ...before.names, collections: { ...before.names.collections, [collection]: names } },
   };
 }
 
+function emptyCollection(name: string, table: string): Collection {
+  const { id, created_at, updated_at } = systemFields(name);
+  const fields = new Map([id, created_at, updated_at].map((each) => [each.name, each]));
+  return { name, title: null, fields, label: null, tree: null, owners: [], table };
+}
+
+/** The fields of a whole collection. Where nothing was noted of them, those that are declared as they are kept. */
+function fieldsBack(found: Aside, declared: Collection, { existing }: Kept): Field[] {
+  if (found.fields !== null)
+    return Object.entries(found.fields).map(([name, { column, type }]) => heldToNothing(name, column, type));
+  const columns = existing.get(found.relation);
+  return [...declared.fields.values()]
+    .filter(({ system, name, type }) => !system && columns?.get(name) === columnType(type).text)
+    .map(({ name, type }) => heldToNothing(name, name, type));
+}
+
+function fieldBack(
+  name: string,
+  { relation, column, type }: Aside,
+  declared: Collection,
+  { existing }: Kept,
+): Field {
+  if (type !== null) return heldToNothing(name, column, type);
+  const wanted = declared.fields.get(name)!.type;
+  if (existing.get(relation)?.get(column) !== columnType(wanted).text)
+    throw new PublishRefused([
+      `${declared.name}.${name} was set aside before its type was noted, and it is not ${typeName(wanted)}: declare it as it was, take it back, and change its type after`,
+    ]);
+  return heldToNothing(name, column, wanted);
+}
+
 /** What was set aside is held to nothing. */
-function fieldBack(name: string, column: string, type: Type): Field {
+function heldToNothing(name: string, column: string, type: Type): Field {
   return {
     name,
     type,

@@ -4,7 +4,7 @@ import { run, type Database, type Executor } from '../connection.ts';
 import { DatabaseUnavailable } from '../failures.ts';
 import { alter, briefly } from './definitions.ts';
 import { finish } from './finish.ts';
-import { makerName } from './prepare.ts';
+import { triggerName } from './prepare.ts';
 
 /** One at a time publishes, or tries what would be published, of all processes. */
 const publishing = sql`hashtextextended('firmgate publishing', 0)`;
@@ -89,9 +89,9 @@ async function isThere(on: Executor, table: string): Promise<boolean> {
 }
 
 async function dropColumn(on: Executor, table: string, column: string): Promise<void> {
-  const maker = identifier(makerName(table, column));
-  await run(on, sql`drop trigger if exists ${maker} on ${stored(table)}`);
-  await run(on, sql`drop function if exists gate.${maker}()`);
+  const trigger = identifier(triggerName(table, column));
+  await run(on, sql`drop trigger if exists ${trigger} on ${stored(table)}`);
+  await run(on, sql`drop function if exists gate.${trigger}()`);
   await alter(on, table, sql`drop column if exists ${identifier(column)} cascade`);
 }
 

@@ -8,7 +8,7 @@ import { forget } from './roles.ts';
 /** Everything that the service keeps by name follows what is called otherwise now. */
 export async function followNames(
   on: Executor,
-  { renamed, fields }: Passage,
+  { renamed, fields, collections }: Passage,
   before: Pick<Rulebook, 'roles'>,
 ): Promise<void> {
   for (const now of renamed.roles.values()) {
@@ -27,6 +27,13 @@ export async function followNames(
       sql`update gate.invitations set roles = array_replace(roles, ${value(old)}, ${value(now)}) where ${value(old)} = any(roles)`,
     );
   for (const { table, column } of byCollection) await rename(on, table, column, renamed.collections);
+  // Fields that were set aside of a collection are found under its new name.
+  for (const { name, was, table } of collections)
+    if (was !== null && was.name !== name)
+      await run(
+        on,
+        sql`update gate.aside set collection = ${value(name)} where relation = ${value(table)} and "column" <> ''`,
+      );
   const moved = fields.flatMap(({ collection, field, was }) =>
     was === null || was.name === field.name ? [] : [{ collection, old: was.name, now: field.name }],
   );

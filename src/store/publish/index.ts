@@ -15,7 +15,7 @@ import { briefly } from './definitions.ts';
 import { finish } from './finish.ts';
 import { followNames } from './follow.ts';
 import { syncIdentities } from './identities.ts';
-import { prepare, withoutMakers } from './prepare.ts';
+import { prepare, withoutTriggers } from './prepare.ts';
 import { settleRoles } from './roles.ts';
 import { switchTables } from './switch.ts';
 
@@ -187,7 +187,7 @@ async function stepInto(
   const prepared = await prepare(database, passage, schema);
   const { refuted, trials } = await rolledBack(database, async (on) => {
     await run(on, sql`set local statement_timeout = '10min'`);
-    await withoutMakers(on);
+    await withoutTriggers(on);
     await followNames(on, passage, before.rulebook);
     await syncIdentities(on, passage.final);
     return verify(on, passage.final);

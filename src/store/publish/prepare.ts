@@ -128,7 +128,7 @@ const BATCH = 500;
  */
 async function makeValues(database: Database, passage: Passage, made: readonly Added[]): Promise<string[]> {
   if (made.length === 0) return [];
-  for (const each of made) await makeMaker(database, passage, each);
+  for (const each of made) await addTrigger(database, passage, each);
   const { table } = made[0]!;
   const fills = made.filter(({ fill }) => fill !== null);
   const flags = fills.map(
@@ -157,14 +157,14 @@ async function makeValues(database: Database, passage: Passage, made: readonly A
 }
 
 /** In this transaction records are written by the rules that are to come: what they write is not made of what was. */
-export async function withoutMakers(on: Executor): Promise<void> {
-  await run(on, sql`set local firmgate.makers = 'off'`);
+export async function withoutTriggers(on: Executor): Promise<void> {
+  await run(on, sql`set local firmgate.triggers = 'off'`);
 }
 
 /** The trigger that makes the values of one column, and notes which have no meaning there. */
-async function makeMaker(database: Database, passage: Passage, each: Added): Promise<void> {
+async function addTrigger(database: Database, passage: Passage, each: Added): Promise<void> {
   const { table, column, collection } = each;
-  const name = identifier(makerName(table, column));
+  const name = identifier(triggerName(table, column));
   const made = madeValue(passage, each);
   const fits =
     each.from === null ? sql`true` : fitsSql(passage, each, sql`new.${identifier(columnBefore(each))}`);
@@ -186,7 +186,7 @@ async function makeMaker(database: Database, passage: Passage, each: Added): Pro
   await briefly(database, (on) =>
     run(
       on,
-      sql`create trigger ${name} before insert or update on ${stored(table)} for each row when (coalesce(current_setting('firmgate.makers', true), '') <> 'off') execute function gate.${name}()`,
+      sql`create trigger ${name} before insert or update on ${stored(table)} for each row when (coalesce(current_setting('firmgate.triggers', true), '') <> 'off') execute function gate.${name}()`,
     ),
   );
 }
@@ -200,7 +200,7 @@ function columnBefore({ was }: FieldPassage): string {
   return was!.column as string;
 }
 
-export function makerName(table: string, column: string): string {
+export function triggerName(table: string, column: string): string {
   return `m_${table}__${column}`;
 }
 

@@ -9,7 +9,7 @@ import { PublishRefused } from '../failures.ts';
 import { NotNow, alter } from './definitions.ts';
 import { changesBetween, demandsOf, hold, release, type Held } from './demands.ts';
 import { constraintName } from './names.ts';
-import { makerName } from './prepare.ts';
+import { triggerName } from './prepare.ts';
 
 /** How long the switch waits for all tables that it changes, together; others wait behind it meanwhile. */
 const TABLES_WAIT_MS = 40;
@@ -88,7 +88,7 @@ async function stopMaking(
   { collection, field, from, was, column }: FieldPassage,
   table: string,
 ): Promise<void> {
-  const name = identifier(makerName(table, column));
+  const name = identifier(triggerName(table, column));
   if (from !== null) {
     const at = columnAt('w', was!.column as string);
     const { fits } = conversion(from, field.type, convertingIn(present.schema, present.timeZone))!;

@@ -4,10 +4,11 @@ import { sql } from '../../core/sql/fragment.ts';
 import { stored } from '../../core/sql/identifiers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
+import { assureInForce } from '../in-force.ts';
 import { passageFor } from './aside.ts';
 import { alonePublishing, cleanUp } from './clean.ts';
 import { followNames } from './follow.ts';
-import { prepare, withoutMakers } from './prepare.ts';
+import { prepare, withoutTriggers } from './prepare.ts';
 
 /** A rulebook that is tried, and what its transactions begin with. */
 export interface Tried {
@@ -35,12 +36,14 @@ export async function trying<T>(
   const passage = await passageFor(database, before, draft);
   if (passage.problems.length > 0) throw new PublishRefused(passage.problems);
   const enter = async (on: Executor) => {
-    await withoutMakers(on);
+    await withoutTriggers(on);
     await followNames(on, passage, before.rulebook);
   };
   if (!needsPreparing(passage)) return work({ rulebook: passage.present, enter, left: [] });
   await refuseTooMany(database, passage);
   return alonePublishing(database, async () => {
+    // Whoever published while this waited has made another step of it.
+    await assureInForce(database, before.rulebook);
     await cleanUp(database);
     try {
       await prepare(database, passage, before.rulebook.schema, { indexes: false, named: false });
