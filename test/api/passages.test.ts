@@ -57,7 +57,7 @@ async function refused(work: Promise<unknown>): Promise<string> {
     .join('\n');
 }
 
-test('a field, a collection, a role and an attribute keep what they hold under their new names, and under the old ones again', async () => {
+test('a field, a collection and a role keep what they hold under their new names, and under the old ones again', async () => {
   const ada = await world.as('ada');
   const me = (await (await world.ask('GET', '/v1/me', { as: 'ada' })).json).id as string;
   const apiary = await ada.create('apiaries', { name: 'Meadow', host: me });
@@ -170,6 +170,11 @@ test('a role is held by whoever held it, under its new name, by hand, through a 
     world.database,
     sql`insert into gate.group_roles ("group", role, given_by) select id, 'steward', 'test' from gate.groups`,
   );
+  await run(
+    world.database,
+    sql`insert into gate.invitations (id, email, roles, token_hash, created_by, expires_at)
+      values (gen_random_uuid(), 'new@hollowoak.example', array['keeper', 'steward'], decode('00', 'hex'), 'test', now() + interval '1 day')`,
+  );
   await publish(first.replaceAll('steward', 'warden').replace('role warden', 'role warden was steward'));
   expect((await world.desk.person(eve.id)).roles.map(({ role }) => role)).toEqual(['warden']);
   expect((await world.desk.person(old.id)).roles).toEqual([]);
@@ -178,6 +183,8 @@ test('a role is held by whoever held it, under its new name, by hand, through a 
     sql`select role from gate.group_roles union all select role from gate.shares where role is not null`,
   );
   expect(kept.map(({ role }) => role)).toEqual(['warden', 'warden']);
+  const [invited] = await run<{ roles: string[] }>(world.database, sql`select roles from gate.invitations`);
+  expect(invited!.roles).toEqual(['keeper', 'warden']);
 });
 
 test('a name that cannot have been what it says is refused; one that never was is new, and said to be', async () => {
