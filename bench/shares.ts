@@ -20,7 +20,7 @@ await run(admin, sql`drop database if exists bench_shares with (force)`);
 await run(admin, sql`create database bench_shares`);
 const url = new URL(process.env.DATABASE_URL!);
 url.pathname = '/bench_shares';
-const database = connect({ url: url.toString(), poolSize: 1 });
+const database = connect({ url: url.toString(), poolSize: 3 });
 try {
   const checked = checkRulebook([
     {

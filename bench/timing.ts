@@ -23,7 +23,7 @@ await run(admin, sql`drop database if exists bench_timing with (force)`);
 await run(admin, sql`create database bench_timing`);
 const url = new URL(process.env.DATABASE_URL!);
 url.pathname = '/bench_timing';
-const database = connect({ url: url.toString(), poolSize: 1 });
+const database = connect({ url: url.toString(), poolSize: 3 });
 try {
   const checked = checkRulebook([
     {

@@ -1,6 +1,6 @@
 // npm run bench: loads the large set once, then compares with the hand-written route. Options: --rounds=5 --seconds=4;
 // --formulations: compares statements alone; --sweep: what 200 identities reach; --faults: who finds planted faults, and
-// whether users wait for trials; --people: a directory of 100,000; --timing: whether time tells; --shares: what many shares cost;
+// whether users wait for trials; --people: a directory of 100,000; --timing: whether time tells; --shares and --rights: what they cost;
 // --texts: the parser and the checker on broken texts; --publishing: how long users wait for a publication; --pipeline: needs no database.
 import { build, installPackages } from './lib/setup.mjs';
 import { startCluster, stateFolder } from './lib/cluster.mjs';
@@ -8,9 +8,18 @@ import { root, show } from './lib/shell.mjs';
 
 const flags = process.argv.slice(2);
 const chosen =
-  ['formulations', 'sweep', 'faults', 'people', 'timing', 'shares', 'texts', 'publishing', 'pipeline'].find(
-    (name) => flags.includes(`--${name}`),
-  ) ?? 'main';
+  [
+    'formulations',
+    'sweep',
+    'faults',
+    'people',
+    'timing',
+    'shares',
+    'rights',
+    'texts',
+    'publishing',
+    'pipeline',
+  ].find((name) => flags.includes(`--${name}`)) ?? 'main';
 const program = `dist/bench/${chosen}.js`;
 const alone = flags.includes('--pipeline') || flags.includes('--texts');
 

@@ -125,6 +125,8 @@ export interface ListOptions {
   readonly limit?: number;
   readonly after?: string;
   readonly count?: boolean;
+  /** Also what the caller may do with each record. */
+  readonly rights?: boolean;
 }
 
 /** A record with the tag that later writes can be held to. */
@@ -513,11 +515,7 @@ export class GateClient {
   }
 
   /** A list through a test identity; `as` null: the visitor. */
-  look(
-    collection: string,
-    as: string | null,
-    options: Omit<ListOptions, 'count'> & { rights?: boolean } = {},
-  ) {
+  look(collection: string, as: string | null, options: Omit<ListOptions, 'count'> = {}) {
     const named = { ...options, as: as ?? 'visitor' };
     return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(named)}`, lookSchema);
   }

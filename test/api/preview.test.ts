@@ -65,8 +65,8 @@ async function served(): Promise<Map<string, Set<string>>> {
       const label = (record.code ?? record.id) as string;
       add(`${name} read hives`, label);
       for (const field of Object.keys(record))
-        if (!['id', '_withheld', '_version'].includes(field)) add(`${name} read hives.${field}`, label);
-      const rights = looked.rights![record.id as string]!;
+        if (!(field === 'id' || field.startsWith('_'))) add(`${name} read hives.${field}`, label);
+      const rights = record._rights!;
       for (const field of rights.update) add(`${name} update hives.${field}`, label);
       if (rights.update.length > 0) add(`${name} update hives`, label);
       if (rights.delete) add(`${name} delete hives`, label);

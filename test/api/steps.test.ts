@@ -88,7 +88,7 @@ describe('transitions', () => {
       });
       expect(reach.reach.find(({ operation }) => operation === 'list')).toMatchObject({ records: 1 });
       const looked = await world.desk.look('lots', 'stella', { rights: true });
-      expect(Object.values(looked.rights!)[0]).toMatchObject({ update: ['status'], actions: ['list'] });
+      expect(looked.records[0]!._rights).toMatchObject({ update: ['status'], actions: ['list'] });
       const sweep = await world.desk.sweep({});
       expect(sweep.differences).toEqual([]);
       expect(
@@ -108,8 +108,9 @@ describe('transitions', () => {
       });
       expect((await world.ask('PATCH', path, { as: 'stella', body: { status: 'sold' } })).status).toBe(403);
       expect((await world.ask('PATCH', path, { as: 'stella', body: { status: 'listed' } })).status).toBe(200);
-      expect((await world.desk.look('lots', 'stella', { rights: true })).rights).toMatchObject({
-        [made.json.id as string]: { update: [], actions: [] },
+      expect((await world.desk.look('lots', 'stella', { rights: true })).records[0]).toMatchObject({
+        id: made.json.id,
+        _rights: { update: [], actions: [] },
       });
     });
   });
@@ -289,8 +290,9 @@ describe('stamps', () => {
         values: { notes: 'x' },
       });
       expect(why).toMatchObject({ allowed: false, served: { allowed: false } });
-      expect((await world.desk.look('hives', 'ada', { rights: true })).rights).toMatchObject({
-        [made.json.id as string]: { update: [] },
+      expect((await world.desk.look('hives', 'ada', { rights: true })).records[0]).toMatchObject({
+        id: made.json.id,
+        _rights: { update: [] },
       });
     });
   });

@@ -200,21 +200,8 @@ export const overviewSchema = z
 export const lookQuerySchema = listQuerySchema
   .extend({
     as: z.string().min(1).max(64).optional(),
-    rights: z.enum(['true', 'false']).optional().describe('Also what the identity may do with each record'),
   })
   .strict();
-
-const rightsSchema = z.object({
-  update: z
-    .array(z.string())
-    .describe('Fields that some request would change, or that may be sent as they are'),
-  delete: z.boolean(),
-  share: z.boolean(),
-  actions: z.array(z.string()),
-  undecided: z
-    .array(z.string())
-    .describe('“update FIELD”, “delete”, actions, and “goes along: …”, that could not be decided'),
-});
 
 export const emptinessSchema = z
   .object({
@@ -230,7 +217,6 @@ export const lookSchema = listSchema
     total: z.int().describe('All records of the collection'),
     roles: z.array(z.string()).describe('That the identity holds at this moment, by hand or by a condition'),
     emptiness: emptinessSchema.nullable(),
-    rights: z.record(z.string(), rightsSchema).optional().describe('By record, where they were asked for'),
   })
   .meta({ id: 'Look' });
 

@@ -27,10 +27,33 @@ export const listQuerySchema = z.strictObject({
   limit: z.coerce.number().int().min(1).max(LARGEST_PAGE).default(50),
   after: z.string().min(1).max(4096).optional().describe('The `next` of the page before'),
   count: z.enum(['true', 'false']).default('false').describe('Also say how many records there are in all'),
+  rights: z
+    .enum(['true', 'false'])
+    .default('false')
+    .describe('Also say of each record what this caller may do with it, and its tag for If-Match'),
 });
 
 /** Query parameters of a single record. */
-export const recordQuerySchema = listQuerySchema.pick({ fields: true, include: true }).strict();
+export const recordQuerySchema = listQuerySchema.pick({ fields: true, include: true, rights: true }).strict();
+
+const names = z.array(z.string()).readonly();
+
+export const recordRightsSchema = z
+  .object({
+    update: names.describe('Fields that some request would change, or that may be sent as they are'),
+    delete: z.boolean(),
+    share: z.boolean(),
+    actions: names.describe('Actions that some parameters would carry out'),
+    undecided: z
+      .object({ update: names, delete: z.boolean(), actions: names })
+      .readonly()
+      .optional()
+      .describe(
+        'What could be neither called possible nor ruled out; left out where there is nothing of the kind',
+      ),
+  })
+  .readonly()
+  .meta({ id: 'RecordRights', description: 'What this caller may do with one record' });
 
 export const recordSchema = z
   .looseObject({
@@ -43,6 +66,8 @@ export const recordSchema = z
       .record(z.string(), z.unknown())
       .optional()
       .describe('Records that were asked for with include; null where there is none to see'),
+    _rights: recordRightsSchema.optional().describe('Where rights=true asks for them'),
+    _tag: z.string().optional().describe('Where rights are asked for: what If-Match takes, also from a list'),
   })
   .meta({ id: 'Record', description: 'A record as this caller sees it' });
 
@@ -83,6 +108,7 @@ export const healthSchema = z
   })
   .meta({ id: 'Health' });
 
+export type RecordRights = z.infer<typeof recordRightsSchema>;
 export type RecordDocument = z.infer<typeof recordSchema>;
 export type RecordListDocument = z.infer<typeof listSchema>;
 export type MeDocument = z.infer<typeof meSchema>;

@@ -1,7 +1,7 @@
 import type { Caller } from '../decide/caller.ts';
 import type { Condition } from '../ir/conditions.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
-import { groundsOf, speaksOfCaller } from './grounds.ts';
+import { byLeaves, groundsOf, speaksOfCaller } from './grounds.ts';
 import { answered, isHopeless, speaksOfRecord } from './sides.ts';
 
 /** Conditions, each once, by number. */
@@ -41,10 +41,14 @@ export class Asking {
   readonly #common: Numbered;
   readonly #rulebook: Rulebook;
   readonly #caller: Caller;
-  readonly #now: string;
-  readonly #places = new Map<string, readonly Place[] | boolean>();
+  readonly #now: string | null;
+  readonly #told = new Map<string, (bits: Bits) => boolean>();
 
-  constructor(rulebook: Rulebook, caller: Caller, now: string, common: Numbered) {
+  /**
+   * `now` null: what is known of the caller and the clock answers nothing, so that it serves others, too. Conditions are then taken
+   * apart into leaves, each of which is asked once; nothing goes by grounds, which serve to find few records of many.
+   */
+  constructor(rulebook: Rulebook, caller: Caller, now: string | null, common: Numbered) {
     this.#rulebook = rulebook;
     this.#caller = caller;
     this.#now = now;
@@ -54,20 +58,42 @@ export class Asking {
   /** Numbers the condition, whose roles have been put in, and answers how to read its truth. */
   ask(condition: Condition): (bits: Bits) => boolean {
     const key = JSON.stringify(condition);
-    let places = this.#places.get(key);
-    if (places === undefined) this.#places.set(key, (places = this.#placesOf(condition)));
-    if (typeof places === 'boolean') {
-      const settled = places;
-      return () => settled;
+    let told = this.#told.get(key);
+    if (told === undefined)
+      this.#told.set(
+        key,
+        (told =
+          this.#now === null
+            ? this.#byLeaves(byLeaves(answered(condition, this.#caller, null)))
+            : this.#byPlaces(this.#placesOf(condition))),
+      );
+    return told;
+  }
+
+  #byPlaces(places: readonly Place[] | boolean): (bits: Bits) => boolean {
+    if (typeof places === 'boolean') return () => places;
+    return (bits) => places.some(([kind, number]) => bits[kind][number] === '1');
+  }
+
+  /** `and` and `or` of leaves that are true or not: where negation is at the leaves alone, that is exact. */
+  #byLeaves(condition: Condition): (bits: Bits) => boolean {
+    if (condition.kind === 'constant') return () => condition.value;
+    if (isHopeless(condition)) return () => false;
+    if (condition.kind === 'and' || condition.kind === 'or') {
+      const parts = condition.operands.map((each) => this.#byLeaves(each));
+      return condition.kind === 'and'
+        ? (bits) => parts.every((holds) => holds(bits))
+        : (bits) => parts.some((holds) => holds(bits));
     }
-    const where = places;
-    return (bits) => where.some(([kind, number]) => bits[kind][number] === '1');
+    const kind = speaksOfRecord(condition) ? 'own' : 'facts';
+    const number = this[kind].number(condition);
+    return (bits) => bits[kind][number] === '1';
   }
 
   #placesOf(condition: Condition): readonly Place[] | boolean {
     const places: Place[] = [];
     for (const ground of groundsOf(this.#rulebook, this.#caller, condition)) {
-      const known = answered(ground, this.#caller, this.#now);
+      const known = this.#now === null ? ground : answered(ground, this.#caller, this.#now);
       if (known.kind === 'constant' && known.value) return true;
       if (isHopeless(known)) continue;
       if (!speaksOfRecord(known)) places.push(['facts', this.facts.number(known)]);

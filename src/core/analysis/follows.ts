@@ -189,7 +189,7 @@ function fencesPassed(
   });
   // Nobody's own entry loses what decides about them.
   const raised = clearing && caller.person !== null && raises(rulebook, holder, name);
-  return raised ? [...fences, negate(isOwn(caller.person.id))] : fences;
+  return raised ? [...fences, negate(isOwn)] : fences;
 }
 
 /** What becomes of a record when the caller deletes others. */

@@ -37,6 +37,11 @@ export function plainGroundsOf(condition: Condition, roles: ReadonlySet<string>)
   );
 }
 
+/** The condition with `not` at its leaves alone: it is true exactly where `and` and `or` make it so of leaves that are true. */
+export function byLeaves(condition: Condition): Condition {
+  return pushedDown(condition, (may) => may);
+}
+
 type May = Condition & { kind: 'may' };
 
 /** Does it come out differently for another caller? */

@@ -2,7 +2,7 @@ import { conditionOf, isOwn, settledFor } from '../decide/condition.ts';
 import type { Caller } from '../decide/caller.ts';
 import { leavesOf, type Node, type TrueOf } from '../decide/nodes.ts';
 import type { Permission } from '../decide/formula.ts';
-import { permissionOf } from '../decide/permission.ts';
+import { besideGround, permissionOf } from '../decide/permission.ts';
 import { SHARE, shareableCollections } from '../decide/shares.ts';
 import { drive, type Change, type Driver, type Steps } from '../decide/steps/asking.ts';
 import { acting, isTrue, stampersOf, updating, type Values } from '../decide/steps/change.ts';
@@ -67,14 +67,23 @@ interface KnownLeaf {
   readonly told: Map<string, Told>;
 }
 
+export interface OutcomeOptions {
+  /** Does a value sent as it is count as an update? For rights it does; for what can be changed it does not. */
+  readonly unchanged?: boolean;
+  /** Conditions that decide nothing, and in which requests are to differ, too. */
+  readonly watching?: readonly Condition[];
+  /** `writes`: nothing of what is shown, of what goes along with other records, and of the rules that let them. */
+  readonly only?: 'everything' | 'writes';
+}
+
 const never: Condition = { kind: 'constant', value: false };
 const no: Outcome = { answer: 'no', through: [] };
 const undecided: Outcome = { answer: 'not decided', through: [] };
 
 /**
  * All that one caller may do with the records of one collection, as conditions about the record as it is. Every
- * request is run through the very steps that serve it, with conditions in place of records. `unchanged`: does a value sent
- * as it is count as an update? For rights it does; for what can be changed it does not.
+ * request is run through the very steps that serve it, with conditions in place of records. `now` null: what the caller's
+ * own values and the clock say is left to be asked, so that it serves everybody of the same standing.
  */
 export class Outcomes {
   readonly asking: Asking;
@@ -82,6 +91,7 @@ export class Outcomes {
   readonly #rulebook: Rulebook;
   readonly #caller: Caller;
   readonly #collection: string;
+  readonly #unchanged: boolean;
   readonly #readable: (bits: Bits) => boolean;
   readonly #shown: readonly (readonly [string, (bits: Bits) => boolean])[];
   readonly #updates: readonly (readonly [string, (bits: Bits) => Outcome])[];
@@ -95,18 +105,23 @@ export class Outcomes {
     rulebook: Rulebook,
     collection: string,
     caller: Caller,
-    now: string,
+    now: string | null,
     common: Numbered,
-    { unchanged = false, watching = [] }: { unchanged?: boolean; watching?: readonly Condition[] } = {},
+    { unchanged = false, watching = [], only = 'everything' }: OutcomeOptions = {},
   ) {
     this.asking = new Asking(rulebook, caller, now, common);
+    this.#unchanged = unchanged;
     this.#rulebook = rulebook;
     this.#caller = caller;
     this.#collection = collection;
     const { fields } = collectionOf(rulebook.schema, collection);
     const reading = this.#permission('read');
     this.#readable = this.#formula(reading.record);
-    this.#shown = [...fields.keys()].map((name) => [name, this.#formula(reading.field(name).whole)]);
+    const everything = only === 'everything';
+    this.#shown = (everything ? [...fields.keys()] : []).map((name) => [
+      name,
+      this.#formula(reading.field(name).whole),
+    ]);
     const updating = this.#permission('update');
     this.#updates = [...fields.values()]
       .filter(({ system }) => !system)
@@ -134,21 +149,23 @@ export class Outcomes {
     this.#sharing = shareableCollections(rulebook).has(collection)
       ? this.#formula(this.#permission(SHARE).record)
       : null;
-    this.#follows = followers(rulebook, caller, collection).map(({ what, when, perhaps }) => [
-      what,
-      this.#answer(
-        when,
-        'yes',
-        this.#answer(perhaps ?? never, 'not decided', () => 'no'),
-      ),
-    ]);
+    this.#follows = (everything ? followers(rulebook, caller, collection) : []).map(
+      ({ what, when, perhaps }) => [
+        what,
+        this.#answer(
+          when,
+          'yes',
+          this.#answer(perhaps ?? never, 'not decided', () => 'no'),
+        ),
+      ],
+    );
     const through = new Map(
-      ['read', 'delete', SHARE].map((operation) => [
+      (everything ? ['read', 'delete', SHARE] : []).map((operation) => [
         operation,
         this.#groundsTrue(this.#permission(operation)),
       ]),
     );
-    this.#rules = (operation) => through.get(operation)!;
+    this.#rules = (operation) => through.get(operation) ?? (() => []);
   }
 
   /** What is allowed on a record of which this was found. */
@@ -262,20 +279,10 @@ export class Outcomes {
     const asked = request.anyOf
       .filter(({ isRead }) => !isRead)
       .map(({ name, collection }): ((bits: Bits) => Answer) => {
-        const count = (least: number): Condition => ({
-          kind: 'at most',
-          left: { kind: 'literal', value: least, type: { kind: 'integer' } },
-          right: {
-            kind: 'count',
-            range: { collection, depth: 1 },
-            where: mayRead(collection, variableOf(collection)),
-            type: { kind: 'integer' },
-          },
-        });
-        const one = this.asking.ask(count(1));
-        if (field !== name) return (bits) => (one(bits) ? 'yes' : 'no');
+        const one = this.asking.ask(someReadable(collection, 1));
+        if (field !== name || this.#unchanged) return (bits) => (one(bits) ? 'yes' : 'no');
         // It is changed where there is another than the one that it has: with one alone, that is left open.
-        const two = this.asking.ask(count(2));
+        const two = this.asking.ask(someReadable(collection, 2));
         return (bits) => (two(bits) ? 'yes' : one(bits) ? 'not decided' : 'no');
       });
     return (bits) => {
@@ -288,7 +295,7 @@ export class Outcomes {
     { values, perhapsSame, anyOf, unchanged }: Request,
     field: string | null,
   ): (bits: Bits) => boolean {
-    if (field === null || unchanged || !perhapsSame.has(field)) return () => true;
+    if (field === null || unchanged || this.#unchanged || !perhapsSame.has(field)) return () => true;
     if (anyOf.some(({ name }) => name === field)) return () => true;
     return this.asking.ask(isAnother(this.#own(field), values.get(field)!));
   }
@@ -307,9 +314,7 @@ export class Outcomes {
         readable: () => choose([this.#readable])[0]!,
         precondition: () => true,
         'own record': () =>
-          this.#collection === PEOPLE &&
-          this.#caller.person !== null &&
-          choose([this.asking.ask(isOwn(this.#caller.person.id))])[0]!,
+          this.#collection === PEOPLE && this.#caller.person !== null && choose([this.asking.ask(isOwn)])[0]!,
         references: ({ references }) => {
           const pointed = references.filter(({ target }) => isRecordPath(target));
           const found = choose(
@@ -378,7 +383,9 @@ export class Outcomes {
   #changed(leaf: TrueOf, change: Change<Operand>): Told {
     const { condition, reads, told } = this.#known(leaf);
     // What it does not read makes no difference to it.
-    const overlay = change.kind === 'none' ? new Map() : this.#put(change.values, reads);
+    const overlay: Overlay = change.kind === 'none' ? new Map() : this.#put(change.values, reads);
+    // A record that any would do for: only a rule that covers nothing of the request reads it, and decides nothing.
+    if ([...overlay.values()].some(isAnyRecord)) return () => false;
     const key = overlay.size === 0 && change.kind === 'none' ? '' : JSON.stringify([...overlay]);
     let found = told.get(key);
     if (found === undefined) {
@@ -426,7 +433,10 @@ export class Outcomes {
     const { name, collection } = request.anyOf.find(({ isRead }) => isRead)!;
     const set = permission.action === null ? request.values : setBy(permission.action.sets, request.values);
     const changed: Overlay = new Map([...set, ['updated_at', theNow]]);
-    const nodes = [permission.record, ...names.map((each) => permission.field(each).whole)];
+    const nodes =
+      names.length === 0
+        ? [permission.record]
+        : [besideGround(permission), ...names.map((each) => permission.field(each).whole)];
     const blind = leavesOf(nodes).some((leaf) =>
       this.#isBlind(leaf, { kind: 'changed', values: changed }, request),
     );
@@ -459,7 +469,7 @@ export class Outcomes {
         mayRead(collection, chosen),
         ...nodes.map(whole),
         ...required,
-        ...(field === name ? [isAnother(this.#own(field), chosen)] : []),
+        ...(field === name && !this.#unchanged ? [isAnother(this.#own(field), chosen)] : []),
       ],
     });
     const some = (each: Condition): Condition => ({
@@ -558,6 +568,10 @@ function isRecordPath(operand: Operand): operand is PathOperand {
   return operand.kind === 'path' && typeof operand.root !== 'number';
 }
 
+function isAnyRecord(operand: Operand): boolean {
+  return operand.kind === 'path' && typeof operand.root === 'number';
+}
+
 function readByOthers(condition: Condition): KnownLeaf['othersRead'] {
   const found = { bare: new Set<string>(), beyond: new Set<string>() };
   for (const node of nodesOf(condition))
@@ -584,8 +598,24 @@ function recordField(collection: string, field: string, type: PathOperand['type'
   return { kind: 'path', root: 'record', steps: [{ collection, field }], type };
 }
 
-function variableOf(collection: string): PathOperand {
-  return { kind: 'path', root: 1, steps: [idStep(collection)], type: { kind: 'ref', collection } };
+function variableOf(collection: string, depth = 1): PathOperand {
+  return { kind: 'path', root: depth, steps: [idStep(collection)], type: { kind: 'ref', collection } };
+}
+
+/** There are so many records that the caller may read. Not counted: the first that are found are enough. */
+function someReadable(collection: string, least: 1 | 2): Condition {
+  const one = mayRead(collection, variableOf(collection));
+  const [first, second] = [variableOf(collection), variableOf(collection, 2)];
+  const another: Condition = {
+    kind: 'some',
+    range: { collection, depth: 2 },
+    body: {
+      kind: 'and',
+      operands: [mayRead(collection, second), negate({ kind: 'equal', left: first, right: second })],
+    },
+  };
+  const body: Condition = least === 1 ? one : { kind: 'and', operands: [one, another] };
+  return { kind: 'some', range: { collection, depth: 1 }, body };
 }
 
 function mayRead(collection: string, target: PathOperand): Condition {

@@ -1,4 +1,5 @@
 import { couldHold, leavesOf } from '../decide/nodes.ts';
+import { besideGround } from '../decide/permission.ts';
 import type { Permission } from '../decide/formula.ts';
 import { stampersOf } from '../decide/steps/change.ts';
 import type { Condition, Operand, PathOperand } from '../ir/conditions.ts';
@@ -74,7 +75,7 @@ export function requestsToUpdate(
   );
   const conditionsFor = (names: readonly string[]) => [
     ...watching,
-    ...leavesOf([permission.record, ...names.map((name) => permission.field(name).whole)])
+    ...leavesOf([besideGround(permission), ...names.map((name) => permission.field(name).whole)])
       .filter(({ sides }) => sides !== 'before')
       .map(({ when }) => withOthersKnown(when)),
   ];

@@ -258,7 +258,7 @@ class Search {
           : valueIn(operand, frame, circumstances);
       chosen.set(name, value);
     }
-    if (field !== null && chosen.has(field)) {
+    if (field !== null && !this.#unchanged && chosen.has(field)) {
       const { type } = this.#collection.fields.get(field)!;
       const own = this.#record![field] ?? null;
       if (sameValue(type, chosen.get(field)!, own)) {
@@ -281,7 +281,7 @@ class Search {
       return;
     }
     const { all, more } = this.#readableOf(first.collection);
-    const own = first.name === field ? this.#record![field] : null;
+    const own = first.name === field && !this.#unchanged ? this.#record![field] : null;
     const others = all.filter((id) => id !== own);
     for (const id of first.isRead ? others : others.slice(0, 1))
       yield* this.#pointed(new Map([...chosen, [first.name, id]]), rest, field);

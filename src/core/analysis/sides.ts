@@ -179,10 +179,18 @@ export function speaksOfRecord(condition: Condition | Operand): boolean {
 
 /**
  * The condition with every part answered that what is known of the caller and the clock answers alone. An unknown part stays
- * what it is, unknown.
+ * what it is, unknown. `now` null: of these nothing is known, and what only literals say is answered.
  */
-export function answered(condition: Condition, caller: Caller, now: string): Condition {
-  const circumstances = { caller, roles: none, now, look: () => null, all: () => [], may: () => false };
+export function answered(condition: Condition, caller: Caller, now: string | null): Condition {
+  const moment = now ?? '';
+  const circumstances = {
+    caller,
+    roles: none,
+    now: moment,
+    look: () => null,
+    all: () => [],
+    may: () => false,
+  };
   return rewriteCondition(condition, {
     as(part) {
       const inner = answered(part.condition, part.caller, now);
@@ -191,7 +199,7 @@ export function answered(condition: Condition, caller: Caller, now: string): Con
     condition(part) {
       if (part.kind === 'constant' || part === unknown) return part;
       if (part.kind === 'and' || part.kind === 'or' || part.kind === 'not') return folded(part);
-      if (!isAtHand(part)) return part;
+      if (!isAtHand(part, now !== null)) return part;
       const truth = compilePredicate(part)({}, circumstances);
       return truth === null ? unknown : { kind: 'constant', value: truth };
     },
@@ -200,8 +208,8 @@ export function answered(condition: Condition, caller: Caller, now: string): Con
 
 const none: ReadonlySet<string> = new Set();
 
-/** Of literals, the clock and the caller's own values alone. */
-function isAtHand(condition: Condition): boolean {
+/** Of literals alone, and where these are `known` of the clock and the caller's own values. */
+function isAtHand(condition: Condition, known: boolean): boolean {
   return [...nodesOf(condition)].every((node) => {
     switch (node.kind) {
       case 'some':
@@ -212,7 +220,10 @@ function isAtHand(condition: Condition): boolean {
       case 'as':
         return false;
       case 'path':
-        return node.root === 'me' && node.steps.length === 1;
+        return known && node.root === 'me' && node.steps.length === 1;
+      case 'now':
+      case 'today':
+        return known;
       case 'constant':
       case 'equal':
       case 'less':
@@ -229,8 +240,6 @@ function isAtHand(condition: Condition): boolean {
       case 'not':
       case 'literal':
       case 'nothing':
-      case 'now':
-      case 'today':
       case 'lower':
       case 'length':
       case 'shift':

@@ -24,7 +24,7 @@ export function conditionOf(node: Node, caller: Caller, parts: PartConditions): 
     'true of': parts.trueOf,
     permitted: ({ pair }) => parts.permitted(pair),
     'reference readable': ({ field }) => parts.referenceReadable(field),
-    'not own record': () => (caller.person === null ? yes : negate(isOwn(caller.person.id))),
+    'not own record': () => (caller.person === null ? yes : negate(isOwn)),
     // Settled for a known caller; closed on failure.
     speaks: () => isNever,
     exempts: () => isNever,
@@ -48,9 +48,15 @@ export function settled(condition: Condition, roles: ReadonlySet<string>): Condi
 
 export const yes: Condition = { kind: 'constant', value: true };
 
-/** The record in hand is this person's own entry. */
-export function isOwn(person: string): Condition {
-  const type = { kind: 'ref', collection: PEOPLE } as const;
-  const own = { kind: 'path', root: 'record', steps: [{ collection: PEOPLE, field: 'id' }], type } as const;
-  return { kind: 'equal', left: own, right: { kind: 'literal', value: person, type: { kind: 'uuid' } } };
-}
+const person = {
+  kind: 'path',
+  steps: [{ collection: PEOPLE, field: 'id' }],
+  type: { kind: 'ref', collection: PEOPLE },
+} as const;
+
+/** The record in hand is the caller's own entry. Of a visitor, who has none, unknown. */
+export const isOwn: Condition = {
+  kind: 'equal',
+  left: { ...person, root: 'record' },
+  right: { ...person, root: 'me' },
+};

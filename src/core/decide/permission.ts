@@ -224,6 +224,18 @@ function assembled(
   return { pair, action, grounds, barriers, granted, fenced, record, field };
 }
 
+/**
+ * All that the record is asked besides one rule that is true: of a request that supplies fields, each of these asks for one that
+ * covers it, which is one.
+ */
+export function besideGround({ record, granted }: Permission): Node {
+  if (record.kind !== 'all') return record;
+  return all(
+    record.parts.filter((part) => part !== granted),
+    record.reason,
+  );
+}
+
 const notOwn: Node = Object.freeze({ kind: 'not own record' });
 
 function reference(field: string): Node {

@@ -49,6 +49,20 @@ export function recordBitsSql(
   return sql`select ${commaList(columns)} from ${relation(access.rulebook.schema, collection)} as r where r.id = any(${recordKeys(ids)})`;
 }
 
+/** What a plan of rights asks, as columns beside a record: of the record, and of none, which is worked out once. */
+export function rightsColumns(
+  access: Access,
+  { conditions, facts }: { readonly conditions: readonly Condition[]; readonly facts: readonly Condition[] },
+): Fragment[] {
+  return [
+    sql`${bitsSql(access, conditions)} as ${identifier(CAN.conditions)}`,
+    sql`(select ${bitsSql(access, facts)}) as ${identifier(CAN.facts)}`,
+  ];
+}
+
+/** The names of these columns. */
+export const CAN = { conditions: '_can', facts: '_could' } as const;
+
 function truth(access: Access, condition: Condition): Fragment {
   return conditionSql(condition, access.around('r', noRoles));
 }

@@ -1,8 +1,10 @@
 import { collectionsRead, type Condition } from '../ir/conditions.ts';
 import { fieldOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
+import type { RightsPlan } from '../analysis/rights.ts';
 import type { Access, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
+import { rightsColumns } from './counting.ts';
 import { isEarlyField, mayRunEarly } from './early.ts';
 import { Slot, allOf, anyOf, commaList, sql, unionAll, type Fragment } from './fragment.ts';
 import { column, identifier, recordKey, recordKeys } from './identifiers.ts';
@@ -26,6 +28,8 @@ export interface ListQuestion {
   readonly limit: number;
   /** The fields to read, in the order of the rulebook, the id and the keys of the order among them; all where it says none. */
   readonly fields?: readonly string[] | undefined;
+  /** Where it is to be told, too, what the caller may do with each: then all fields are read. */
+  readonly rights?: RightsPlan | undefined;
 }
 
 /**
@@ -76,13 +80,17 @@ function differing(all: readonly Formulation[]): Formulation[] {
  */
 export function listSql(access: Access, question: ListQuestion, form: Form): Fragment {
   const { collection } = question;
-  const reading = access.selectList(collection, 'r', question.fields);
+  const reading = selectionOf(access, question);
   const keys = keyColumns(access, question);
   const whole = [sql`r.*`, ...keys];
   if (form === 'rows' || form === 'sets') {
     const asking = form === 'rows' ? access : access.withSets();
     // Where nothing is ever withheld, there is nothing to do after the limit.
-    if (reading.large.length === 0 && reading.fields.every((field) => access.isShown(collection, field)))
+    if (
+      question.rights === undefined &&
+      reading.large.length === 0 &&
+      reading.fields.every((field) => access.isShown(collection, field))
+    )
       return searchSql(
         asking,
         question,
@@ -123,6 +131,16 @@ function pageSql(access: Access, { columns, large }: SelectList, rows: Fragment,
   const before = sql`coalesce(sum(${sumOf(large)}) over (order by ${order} rows between unbounded preceding and 1 preceding), 0) as "_before"`;
   const all = commaList([...columns, before, sql`count(*) over () as "_found"`]);
   return sql`select * from (select ${all} ${of}) as page where "_before" < ${count(PAGE_BYTES)}`;
+}
+
+/** The select list of a list or of one record, with what rights go by beside it. */
+export function selectionOf(
+  access: Access,
+  { collection, fields, rights }: Pick<ListQuestion, 'collection' | 'fields' | 'rights'>,
+): SelectList {
+  const reading = access.selectList(collection, 'r', fields);
+  if (rights === undefined) return reading;
+  return { ...reading, columns: [...reading.columns, ...rightsColumns(access, rights)] };
 }
 
 /** What is asked once of the whole statement. */
@@ -225,8 +243,9 @@ export function readSql(
   collection: string,
   id: string | Slot,
   lock: boolean,
+  rights?: RightsPlan,
 ): { statement: Fragment; reading: SelectList } {
-  const reading = access.selectList(collection, 'r');
+  const reading = selectionOf(access, { collection, rights });
   const conditions = [sql`r.id = ${recordKey(id)}`, access.readable(collection, 'r'), ...inForce(access)];
   const locking = lock ? sql` for update of r` : sql``;
   const statement = sql`select ${commaList(reading.columns)} from ${relation(access.rulebook.schema, collection)} as r where ${allOf(conditions)}${locking}`;

@@ -12,12 +12,14 @@ import { parseValue } from '../../core/types/values.ts';
 import type { listQuerySchema } from '../../client/schemas/records.ts';
 import type { Executor } from '../../store/connection.ts';
 import { readRecord } from '../../store/records/read.ts';
+import { rightsPlanOf } from '../../store/records/rights.ts';
 import { Problem } from '../problems/problem.ts';
 
 /** Which parts of a record to answer with. */
 export interface Shape {
   readonly fields: ReadonlySet<string> | null;
   readonly include: readonly string[];
+  readonly rights: boolean;
 }
 
 /** Keys of one order at most: each makes the page key longer. */
@@ -58,6 +60,7 @@ export async function listQuestion(
     after: query.after === undefined ? null : await pageStart(on, access, collection, order, query.after),
     limit: query.limit,
     fields: fieldsRead(collection, order, shape),
+    rights: shape.rights ? rightsPlanOf(access, collection.name) : undefined,
   };
 }
 
@@ -65,9 +68,10 @@ export async function listQuestion(
 function fieldsRead(
   collection: Collection,
   order: readonly OrderKey[],
-  { fields, include }: Shape,
+  { fields, include, rights }: Shape,
 ): string[] | undefined {
-  if (fields === null) return undefined;
+  // A tag is of all that is seen, whichever fields are asked for.
+  if (fields === null || rights) return undefined;
   const read = new Set([...fields, ...include, ...order.map(({ field }) => field), 'id']);
   return [...collection.fields.keys()].filter((field) => read.has(field));
 }

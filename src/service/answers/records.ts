@@ -11,7 +11,7 @@ import { pageKey, parseNames, type Shape } from './questions.ts';
 
 export function parseShape(
   collection: Collection,
-  query: { fields?: string | undefined; include?: string | undefined },
+  query: { fields?: string | undefined; include?: string | undefined; rights: 'true' | 'false' },
 ): Shape {
   const references = [...collection.fields.values()].filter(
     (field) => field.type.kind === 'ref' && !field.system,
@@ -20,6 +20,7 @@ export function parseShape(
   return {
     fields: fields === null ? null : new Set(fields),
     include: parseNames(query.include, 'include', new Set(references.map((field) => field.name))) ?? [],
+    rights: query.rights === 'true',
   };
 }
 
@@ -33,12 +34,16 @@ export function recordDocument(record: VisibleRecord, fields: Shape['fields'] = 
 
 /** A strong ETag (RFC 9110) of all that this caller sees of the record, whichever fields they asked for. */
 export function recordTag(record: VisibleRecord): string {
-  return etag(JSON.stringify(recordDocument(record)));
+  return tagOf(recordDocument(record));
+}
+
+function tagOf(whole: RecordDocument): string {
+  return etag(JSON.stringify(whole));
 }
 
 /**
- * Records as JSON, with the references that were asked for. What is brought along obeys the rules of its own
- * collection; what may not be read is null, as a missing reference is. Cost: one statement for each reference.
+ * Records as JSON, with what was asked for beside them. What references bring along obeys the rules of its own collection; what
+ * may not be read is null, as a missing reference is. Cost: one statement for each reference.
  */
 export async function recordDocuments(
   on: Executor,
@@ -47,7 +52,7 @@ export async function recordDocuments(
   records: readonly VisibleRecord[],
   shape: Shape,
 ): Promise<RecordDocument[]> {
-  const documents = records.map((record) => recordDocument(record, shape.fields));
+  const documents = records.map((record) => toldDocument(record, shape.fields));
   if (shape.include.length === 0) return documents;
   const included: Record<string, unknown>[] = records.map(() => ({}));
   for (const field of shape.include) {
@@ -65,6 +70,15 @@ export async function recordDocuments(
     }
   }
   return documents.map((document, index) => ({ ...document, _included: included[index]! }));
+}
+
+/** With its rights, where they were asked for. Built in place: of a page there are many. */
+function toldDocument(record: VisibleRecord, fields: Shape['fields']): RecordDocument {
+  const document = recordDocument(record, fields);
+  if (record.rights === undefined) return document;
+  // The document is what a tag is made of, where it is not of some fields alone.
+  const tag = fields === null ? tagOf(document) : recordTag(record);
+  return Object.assign(document, { _rights: record.rights, _tag: tag });
 }
 
 /** The `next` of a page; null behind the last one. */

@@ -8,7 +8,6 @@ import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import { countRecords } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
-import { rightsOn } from '../../store/records/rights.ts';
 import { emptinessOf, overview } from '../answers/look.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import { nextPage, parseShape, recordDocuments } from '../answers/records.ts';
@@ -97,16 +96,6 @@ export function deskRoutes(
         count: await countVisible(database, access, question),
         total,
         roles: [...access.caller.roles].toSorted(),
-        ...(query.rights === 'true'
-          ? {
-              rights: await rightsOn(
-                database,
-                access,
-                collection.name,
-                records.map((record) => record.id),
-              ),
-            }
-          : {}),
         emptiness:
           records.length > 0
             ? null

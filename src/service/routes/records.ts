@@ -10,6 +10,7 @@ import { createRecord } from '../../store/records/create.ts';
 import { deleteRecord } from '../../store/records/delete.ts';
 import { countVisible, listRecords, readRecord } from '../../store/records/read.ts';
 import type { Precondition } from '../../store/records/driver.ts';
+import { rightsPlanOf } from '../../store/records/rights.ts';
 import { actOn, updateRecord } from '../../store/records/update.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import {
@@ -71,10 +72,17 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       const found = await callers.reading(request, reading, async ({ rulebook, access }) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
         const shape = parseShape(collection, parseInput(recordQuerySchema, request.query));
-        const record = await readRecord(database, access, collection.name, recordId(collection, request));
+        const plan = shape.rights ? rightsPlanOf(access, collection.name) : undefined;
+        const record = await readRecord(
+          database,
+          access,
+          collection.name,
+          recordId(collection, request),
+          plan,
+        );
         if (record === null) throw new Problem('not-found');
-        // A record with others brought along has no tag: theirs may change without it.
-        const tag = shape.include.length === 0 ? recordTag(record) : null;
+        // A record with others or rights beside it has no tag: these may change without it.
+        const tag = shape.include.length === 0 && !shape.rights ? recordTag(record) : null;
         if (isHeld(request, tag)) return { tag, document: null };
         const [document] = await recordDocuments(database, access, collection, [record], shape);
         return { tag, document };

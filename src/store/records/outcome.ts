@@ -1,3 +1,4 @@
+import type { Rights } from '../../core/analysis/rights.ts';
 import type { Verdict } from '../../core/decide/steps/verdict.ts';
 import type { Value } from '../../core/types/types.ts';
 
@@ -8,6 +9,8 @@ export interface VisibleRecord {
   readonly shown: ReadonlyMap<string, Value>;
   /** The fields that this caller does not see of this record. */
   readonly withheld: readonly string[];
+  /** What they may do with it, where that was asked for. */
+  readonly rights?: Rights;
 }
 
 /** Why a request was not carried out: data only; the service words it, and no value of a record is in it. */

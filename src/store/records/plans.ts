@@ -1,4 +1,5 @@
 import { LRUCache } from 'lru-cache';
+import type { RightsPlan } from '../../core/analysis/rights.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access, SelectList } from '../../core/sql/access.ts';
 import { standingOf } from '../../core/decide/caller.ts';
@@ -8,6 +9,7 @@ import {
   formulations,
   listSql,
   readSql,
+  selectionOf,
   withSlots,
   type Form,
   type Formulation,
@@ -39,15 +41,14 @@ export async function listStatement(on: Executor, access: Access, question: List
     lists.delete(shape);
   }
   if (question.filter !== null) {
-    const reading = access.selectList(question.collection, 'r', question.fields);
-    return { statement: listSql(access, question, form), reading };
+    return { statement: listSql(access, question, form), reading: selectionOf(access, question) };
   }
   let kept = lists.get(shape);
   if (kept === undefined) {
     const open = access.withSlots();
     kept = {
       statement: listSql(open, withSlots(question), form),
-      reading: open.selectList(question.collection, 'r', question.fields),
+      reading: selectionOf(open, question),
     };
     lists.set(shape, kept);
   }
@@ -73,12 +74,18 @@ export async function countStatement(
 }
 
 /** The statement that reads one record, kept for everybody of the same roles. */
-export function readStatement(access: Access, collection: string, id: string, lock: boolean): Kept {
+export function readStatement(
+  access: Access,
+  collection: string,
+  id: string,
+  lock: boolean,
+  rights?: RightsPlan,
+): Kept {
   const { reads } = rememberedOf(access);
-  const shape = `${shapeOf(access, { collection, filter: null })} ${lock}`;
+  const shape = `${shapeOf(access, { collection, filter: null, rights })} ${lock}`;
   let kept = reads.get(shape);
   if (kept === undefined) {
-    kept = readSql(access.withSlots(), collection, new Slot('after', '0'), lock);
+    kept = readSql(access.withSlots(), collection, new Slot('after', '0'), lock, rights);
     reads.set(shape, kept);
   }
   return { ...kept, statement: filled(kept.statement, (slot) => access.valueOf(slot, [id])) };
@@ -96,10 +103,14 @@ async function cheapest(on: Executor, all: readonly Formulation[]): Promise<Form
 type Question = Pick<ListQuestion, 'collection' | 'filter'> & Partial<ListQuestion>;
 
 /** All that makes the text of a question, without the values of the caller. Roles tell which rules it comes from. */
-function shapeOf({ caller }: Access, { collection, filter, order, after, limit, fields }: Question): string {
+function shapeOf(
+  { caller }: Access,
+  { collection, filter, order, after, limit, fields, rights }: Question,
+): string {
   const who = standingOf(caller);
   const from = after?.map((value) => value === null);
-  return JSON.stringify([who, collection, filter, order, from, limit, fields], withoutLiterals);
+  const told = rights !== undefined;
+  return JSON.stringify([who, collection, filter, order, from, limit, fields, told], withoutLiterals);
 }
 
 /**

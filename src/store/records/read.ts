@@ -1,3 +1,4 @@
+import type { RightsPlan } from '../../core/analysis/rights.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { PAGE_BYTES, readManySql, type ListQuestion } from '../../core/sql/list.ts';
 import { run, runKept, type Executor } from '../connection.ts';
@@ -17,7 +18,7 @@ export async function listRecords(
   const { statement, reading } = await listStatement(on, access, asked);
   const found = await (isOrdinary(question) ? runKept : run)(on, statement);
   const rows = await trusted(on, access.rulebook, found);
-  const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading));
+  const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading, question.rights));
   // Where a page was cut short, since it was too large, there are more than came.
   const all = (rows[0]?._found as number | undefined) ?? rows.length;
   return { records, more: all > records.length };
@@ -42,10 +43,11 @@ export async function readRecord(
   access: Access,
   collection: string,
   id: string,
+  rights?: RightsPlan,
 ): Promise<VisibleRecord | null> {
-  const { statement, reading } = readStatement(access, collection, id, false);
+  const { statement, reading } = readStatement(access, collection, id, false, rights);
   const [row] = await trusted(on, access.rulebook, await runKept(on, statement));
-  return row === undefined ? null : visibleRecord(row, reading);
+  return row === undefined ? null : visibleRecord(row, reading, rights);
 }
 
 /** The same, held against changes until the transaction ends. */

@@ -1,32 +1,19 @@
-import { planCounting } from '../../core/analysis/tally.ts';
+import { LRUCache } from 'lru-cache';
+import { planRights, type RightsPlan } from '../../core/analysis/rights.ts';
+import { standingOf } from '../../core/decide/caller.ts';
+import { remembered } from '../../core/decide/remembered.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
-import type { Executor } from '../connection.ts';
-import { reachedByBits } from '../sweep/bits.ts';
 
-/** What a caller may do with a record, as it is. A value sent unchanged counts as an update. */
-export interface Rights {
-  readonly update: readonly string[];
-  readonly delete: boolean;
-  readonly share: boolean;
-  readonly actions: readonly string[];
-  /** `update FIELD` and actions that could not be decided for this record. */
-  readonly undecided: readonly string[];
-}
+/** Plans that are kept of one rulebook: collections times standings. */
+const PLANS = 300;
 
-/** The same for several records, by id. Cost: one statement, and one more where conditions speak of no record. */
-export async function rightsOn(
-  on: Executor,
-  { rulebook, caller, now }: Access,
-  collection: string,
-  ids: readonly string[],
-): Promise<Record<string, Rights>> {
-  if (ids.length === 0) return {};
-  const plan = planCounting(rulebook, now, collection, [{ name: '', caller }], { unchanged: true });
-  const reached = await reachedByBits(on, rulebook, now, plan, plan.callers[0]!, ids);
-  return Object.fromEntries(
-    [...reached].map(([id, { updatable, delete: deletes, share, actions, undecided }]) => [
-      id,
-      { update: updatable, delete: deletes, share, actions, undecided },
-    ]),
-  );
+const kept = new WeakMap<Rulebook, LRUCache<string, RightsPlan>>();
+
+/** How the rights of this caller are found: kept for everybody of their standing, unless something is shared with them. */
+export function rightsPlanOf({ rulebook, caller }: Access, collection: string): RightsPlan {
+  if (caller.shared !== undefined) return planRights(rulebook, caller, collection);
+  const plans = remembered(kept, rulebook, () => new LRUCache<string, RightsPlan>({ max: PLANS }));
+  const key = `${collection} ${standingOf(caller)}`;
+  return remembered<string, RightsPlan>(plans, key, () => planRights(rulebook, caller, collection));
 }

@@ -45,10 +45,6 @@ export function IdentityColumn({
   const chosen = overview.identities.find((each) => each.name === identity);
   const first = look.data?.pages[0];
   const records = look.data?.pages.flatMap((page) => page.records) ?? [];
-  const rights = Object.assign(
-    {},
-    ...(look.data?.pages.map((page) => page.rights ?? {}) ?? []),
-  ) as NonNullable<Look['rights']>;
   const id = `identity-${side}`;
   const isUnlocked = useUnlocked();
   return (
@@ -114,7 +110,6 @@ export function IdentityColumn({
             otherIds={idsWhereComplete(other)}
             pointed={pointed}
             onPoint={onPoint}
-            rights={rights}
             onAsk={(record, field) => {
               // Nobody has let it: there is no why.
               if (identity === EVERYTHING) return;

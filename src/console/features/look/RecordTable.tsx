@@ -20,13 +20,9 @@ export interface RecordTableProps {
   /** The record under the pointer, on either side. */
   readonly pointed: string | null;
   readonly onPoint: (id: string | null) => void;
-  /** What the identity may do with each record. */
-  readonly rights: Rights;
   /** Asks why a cell (the label: the record) is as it is. */
   readonly onAsk: (record: RecordDocument, field: string) => void;
 }
-
-type Rights = NonNullable<Look['rights']>;
 
 /** Records as one identity sees them. The label stays in place while the rest is scrolled. */
 export function RecordTable({
@@ -37,7 +33,6 @@ export function RecordTable({
   otherIds,
   pointed,
   onPoint,
-  rights,
   onAsk,
 }: RecordTableProps) {
   const names = columns(collection);
@@ -90,7 +85,7 @@ export function RecordTable({
                   title={index === 0 ? 'Ask why this record is seen' : `Ask why ${name} is seen or not`}
                   sx={plainButton}
                 >
-                  {rights[record.id]?.update.includes(name) === true ? (
+                  {record._rights?.update.includes(name) === true ? (
                     <Changeable>
                       <Cell overview={overview} collection={collection} record={record} name={name} />
                     </Changeable>
@@ -98,7 +93,7 @@ export function RecordTable({
                     <Cell overview={overview} collection={collection} record={record} name={name} />
                   )}
                 </Box>
-                {index === 0 && rights[record.id]?.delete === true && <Deletable />}
+                {index === 0 && record._rights?.delete === true && <Deletable />}
               </TableCell>
             ))}
           </TableRow>
