@@ -83,13 +83,18 @@ export function createApp({
     }),
   );
   app.use(refuseNul);
-  app.use(['/v1/records', '/v1/me', '/v1/invitations', '/v1/openapi.json'], fromPages(config.origins));
+  app.use(
+    ['/v1/records', '/v1/me', '/v1/rights', '/v1/invitations', '/v1/openapi.json'],
+    fromPages(config.origins),
+  );
+  const perCaller = fewAtOnce(callers);
+  app.use('/v1/rights', refuseUntilReady(isReady), perCaller);
   app.use(aboutRoutes(database, callers, isReady));
   app.use('/v1', refuseUntilReady(isReady));
   const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
   app.use(
     '/v1/records',
-    fewAtOnce(callers),
+    perCaller,
     fewGuesses(),
     ...recordBody,
     recordRoutes(database, callers),

@@ -10,6 +10,7 @@ import {
   recordSchema,
   suppliedSchema,
 } from '../../client/schemas/records.ts';
+import { collectionRightsSchema, rightsSchema } from '../../client/schemas/rights.ts';
 import { shareRequestSchema, shareSchema, sharesSchema } from '../../client/schemas/shares.ts';
 import { json, writeProblems, everyRecordProblem, type Operations } from './operation.ts';
 
@@ -132,6 +133,24 @@ export const recordsOperations: Operations = {
       tag: 'about',
       answers: { 200: meSchema },
       problems: ['invalid-token', 'internal', 'unavailable'],
+    },
+  },
+  '/v1/rights': {
+    get: {
+      id: 'rights',
+      summary: 'What the caller could do with records of any collection',
+      tag: 'records',
+      answers: { 200: rightsSchema },
+      problems: everyRecordProblem,
+    },
+  },
+  '/v1/rights/{collection}': {
+    get: {
+      id: 'rightsOnCollection',
+      summary: 'What the caller could do with records of one collection',
+      tag: 'records',
+      answers: { 200: collectionRightsSchema },
+      problems: everyRecordProblem,
     },
   },
   '/v1/health': {

@@ -1,5 +1,6 @@
 import { rolesHeld } from '../../core/decide/caller.ts';
 import { Router } from 'express';
+import { z } from 'zod';
 import { problemTypes, type ProblemType } from '../../client/schemas/problems.ts';
 import type { HealthDocument } from '../../client/schemas/records.ts';
 import { emptyRulebook } from '../../core/ir/rulebook.ts';
@@ -7,11 +8,15 @@ import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
 import type { CallerFinder } from '../identity/caller.ts';
 import { openApiDocument } from '../openapi/index.ts';
+import { parseInput } from '../answers/questions.ts';
+import { rightsEverywhere } from '../answers/rights.ts';
 import { Problem } from '../problems/problem.ts';
 import { send } from './records.ts';
 import { offer } from './route.ts';
 
-/** What the service says of itself: health, its description, its problems, and who it thinks is calling. */
+const noParameters = z.strictObject({});
+
+/** What the service says of itself: health, its description, its problems, who it thinks is calling, and what they could do. */
 export function aboutRoutes(database: Database, callers: CallerFinder, isReady: () => boolean): Router {
   const router = Router({ caseSensitive: true, strict: true });
 
@@ -42,6 +47,28 @@ export function aboutRoutes(database: Database, callers: CallerFinder, isReady: 
         roles: rolesHeld(rulebook, access.caller),
         attributes: Object.fromEntries(attributes) as Record<string, unknown>,
       });
+    },
+  });
+
+  offer(router, '/v1/rights', {
+    async get(request, response) {
+      parseInput(noParameters, request.query);
+      const rights = await callers.reading(request, {}, async ({ access }) => rightsEverywhere(access));
+      send(response, 200, rights);
+    },
+  });
+
+  offer(router, '/v1/rights/:collection', {
+    async get(request, response) {
+      parseInput(noParameters, request.query);
+      const rights = await callers.reading(request, {}, async ({ access }) => {
+        const { collections } = rightsEverywhere(access);
+        const { collection } = request.params as { collection: string };
+        // Of what nothing is open, nothing is told: not even that it is there.
+        if (!Object.hasOwn(collections, collection)) throw new Problem('not-found');
+        return collections[collection]!;
+      });
+      send(response, 200, rights);
     },
   });
 
