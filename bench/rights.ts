@@ -99,8 +99,12 @@ await run(database, sql`analyze`);
 const service = spawn(
   process.execPath,
   [
-    ...[join(root, 'dist/src/cli/main.js'), 'serve', '--port', '0', '--log', 'error'],
-    ...['--issuers', issuersFile, '--database', url.toString()],
+    join(root, 'dist/src/cli/main.js'),
+    'serve',
+    '--port=0',
+    '--log=error',
+    `--issuers=${issuersFile}`,
+    `--database=${url.toString()}`,
   ],
   { env: { ...process.env, NODE_ENV: 'production' }, stdio: ['ignore', 'ignore', 'pipe'] },
 );

@@ -3,7 +3,7 @@ import { mkdtempSync, openSync, readFileSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { SignJWT, exportJWK, generateKeyPair } from 'jose';
-import { GateClient } from '../src/client/index.ts';
+import { DeskClient } from '../src/client/desk.ts';
 import { Dice } from '../src/core/analysis/dice.ts';
 import { sql } from '../src/core/sql/fragment.ts';
 import { DESK_AUDIENCE, developmentKey, developmentToken } from '../src/service/identity/development.ts';
@@ -155,7 +155,7 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
   const services = ports.map((port) => `http://127.0.0.1:${port}`);
   const desk = () =>
     developmentToken(key, 'soak', DESK_AUDIENCE, 3_600).then(
-      (token) => new GateClient({ url: services[0]!, token }),
+      (token) => new DeskClient({ url: services[0]!, token }),
     );
   const admin = await desk();
   await admin.unlock('the soak', 60);
@@ -205,7 +205,7 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
   const over = () => performance.now() >= end;
 
   /** What staff do is done again until it is known to be done: meanwhile both states may hold. */
-  const until = async (work: (client: GateClient) => Promise<unknown>) => {
+  const until = async (work: (client: DeskClient) => Promise<unknown>) => {
     for (;;) {
       try {
         await work(admin);

@@ -2,7 +2,7 @@ import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { randomBytes } from 'node:crypto';
 import { join } from 'node:path';
 import pc from 'picocolors';
-import { GateClient, GateProblem, type TrialReport } from '../src/client/index.ts';
+import { DeskClient, GateProblem, type TrialReport } from '../src/client/desk.ts';
 import { checkRulebook } from '../src/core/check/index.ts';
 import { ConfigError } from '../src/service/config.ts';
 import {
@@ -62,7 +62,7 @@ async function main(): Promise<number> {
   try {
     await Promise.race([service.ready, databaseAbsent()]);
     const key = await developmentKey(keyFile);
-    const desk = new GateClient({
+    const desk = new DeskClient({
       url: service.url,
       token: await developmentToken(key, 'demo', DESK_AUDIENCE, 600),
     });
@@ -80,11 +80,11 @@ async function main(): Promise<number> {
   }
 
   async function probe(url: string, report: TrialReport): Promise<number> {
-    const health = await new GateClient({ url }).health();
+    const health = await new DeskClient({ url }).health();
     const key = await developmentKey(keyFile);
     const hives = async (name: string) => {
       const token = await developmentToken(key, name, RECORDS_AUDIENCE, 60);
-      return (await new GateClient({ url, token }).list('hives', { count: true })).count;
+      return (await new DeskClient({ url, token }).list('hives', { count: true })).count;
     };
     step(
       `the service answers: health ${health.status}, rulebook ${health.rulebook}; ada reads ${await hives('ada')} hives, ben reads ${await hives('ben')}`,
@@ -101,7 +101,7 @@ async function databaseAbsent(): Promise<never> {
   );
 }
 
-async function prepare(desk: GateClient): Promise<TrialReport> {
+async function prepare(desk: DeskClient): Promise<TrialReport> {
   const files = readRulebook([join(root, 'demo/rulebook')]);
   await desk.unlock('the demo starts', 5);
   const published = await desk.publish({ files });

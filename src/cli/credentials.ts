@@ -1,5 +1,5 @@
 import { existsSync } from 'node:fs';
-import { GateClient, type UnlockDocument } from '../client/index.ts';
+import { DeskClient, type UnlockDocument } from '../client/desk.ts';
 import {
   DESK_AUDIENCE,
   RECORDS_AUDIENCE,
@@ -20,17 +20,17 @@ export async function identityToken(identity: string, seconds: number): Promise<
 }
 
 /** A client that calls as a test identity; null: as the visitor. */
-export async function clientAs(identity: string | null): Promise<GateClient> {
-  if (identity === null) return new GateClient({ url: serviceUrl() });
-  return new GateClient({ url: serviceUrl(), token: await identityToken(identity, COMMAND_SECONDS) });
+export async function clientAs(identity: string | null): Promise<DeskClient> {
+  if (identity === null) return new DeskClient({ url: serviceUrl() });
+  return new DeskClient({ url: serviceUrl(), token: await identityToken(identity, COMMAND_SECONDS) });
 }
 
 /**
  * A client for the desk: with FIRMGATE_DESK_TOKEN (a key), or as whoever has signed in, or else with the development key. Says so where an unlock is
  * under way: nobody should forget that what they do now holds at once.
  */
-export async function deskClient(output?: Output): Promise<GateClient> {
-  const client = new GateClient({ url: serviceUrl(), ...(await deskCredentials()) });
+export async function deskClient(output?: Output): Promise<DeskClient> {
+  const client = new DeskClient({ url: serviceUrl(), ...(await deskCredentials()) });
   const unlock = output === undefined ? null : await client.currentUnlock();
   if (unlock !== null) output!.note(unlockWords(unlock));
   return client;

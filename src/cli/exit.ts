@@ -1,4 +1,4 @@
-import { GateProblem, GateUnreachable } from '../client/index.ts';
+import { GateProblem, GateUnreachable } from '../client/desk.ts';
 import { ConfigError } from '../service/config.ts';
 import type { Output } from './output.ts';
 

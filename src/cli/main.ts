@@ -273,6 +273,26 @@ program
   .action(guarded(async () => (await import('./commands/why.ts')).why));
 
 program
+  .command('can')
+  .description('what an identity may do with a record, as front ends are told: yes, no, or not decided')
+  .argument('<identity>', 'a test identity, or “visitor”; a person by address or id, after an unlock')
+  .argument('<operation>', 'read, create, update, delete, share, or an action')
+  .argument('<collection>')
+  .argument('[record]', 'by id or label; none for create')
+  .option('--field <fields...>', 'of read, create and update: the fields in question')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/can.ts')).can));
+
+program
+  .command('types')
+  .description('the collections in force as TypeScript, for programs with firmgate/client')
+  .option('--out <file>', 'write it there rather than to standard output')
+  .option('--check <file>', 'only say whether a file is the one that would be written')
+  .option('--openapi', 'as OpenAPI 3.1 instead, for clients in other languages')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/types.ts')).types));
+
+program
   .command('token')
   .description('make a token for a test identity, signed with the development key')
   .argument('<identity>', 'the name of a test identity')

@@ -1,6 +1,6 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
-import type { ProblemDocument } from '../client/index.ts';
+import type { ProblemDocument } from '../client/desk.ts';
 import type { WhyPaint } from '../core/explain/text.ts';
 import type { Paint } from '../core/diagnostics/render.ts';
 

@@ -1,4 +1,4 @@
-import type { Progress } from '../client/index.ts';
+import type { Progress } from '../client/desk.ts';
 
 /** Nothing is said of what takes less. */
 const SILENT_MILLISECONDS = 1_000;

@@ -1,4 +1,4 @@
-import type { Overview } from '../client/index.ts';
+import type { Overview } from '../client/desk.ts';
 import { Misuse } from './exit.ts';
 
 /** What a value is given to: a field, or a parameter of an action. */

@@ -1,717 +1,234 @@
-import { z } from 'zod';
-import {
-  historySchema,
-  lookSchema,
-  overviewSchema,
-  type Publication,
-  publishedSchema,
-  trialReportSchema,
-  type TrialRequest,
-  versionFilesSchema,
-} from './schemas/desk.ts';
-import { problemSchema, type ProblemDocument } from './schemas/problems.ts';
-import { mutateSchema, type MutateRequest } from './schemas/mutate.ts';
-import { reachSchema, reachersSchema, type ReachQuery } from './schemas/reach.ts';
-import { sweepSchema, type SweepRequest } from './schemas/sweep.ts';
-import {
-  auditEndSchema,
-  auditEntrySchema,
-  auditPageSchema,
-  auditVerificationSchema,
-  type AuditEntryDocument,
-  type AuditQuery,
-} from './schemas/audit.ts';
-import {
-  peopleSchema,
-  personDetailSchema,
-  roleChangedSchema,
-  rolePreviewSchema,
-  rolesSchema,
-  type PeopleQuery,
-  type PersonChange,
-  type PersonRequest,
-  type RoleChangeRequest,
-} from './schemas/people.ts';
-import { shareSchema, sharesSchema, type ShareRequest, type SharesQuery } from './schemas/shares.ts';
-import {
-  acceptanceSchema,
-  invitationsSchema,
-  inviteReportSchema,
-  letterPreviewSchema,
-  letterSchema,
-  type InvitationsQuery,
-  type InviteRequest,
-  type LetterDocument,
-} from './schemas/invitations.ts';
-import { groupSchema, groupsSchema } from './schemas/groups.ts';
-import {
-  keyListSchema,
-  newKeySchema,
-  sessionSchema,
-  staffAccountSchema,
-  staffLinkSchema,
-  staffListSchema,
-  unlockSchema,
-  type KeyRequest,
-  type Level,
-} from './schemas/staff.ts';
-import { asideListSchema, type AsideChange } from './schemas/aside.ts';
-import {
-  draftListSchema,
-  draftSaveSchema,
-  draftSavesSchema,
-  draftWithFilesSchema,
-  type DraftChanges,
-  type DraftDocument,
-  type DraftFiles,
-  type NewDraft,
-} from './schemas/drafts.ts';
-import { assignedSchema, ownerlessSchema, undoneSchema, type OwnerAssignment } from './schemas/owners.ts';
-import { previewSchema, type PreviewRequest } from './schemas/preview.ts';
-import { whySchema, type WhyRequest } from './schemas/why.ts';
-import { healthSchema, listSchema, meSchema, recordSchema, type RecordDocument } from './schemas/records.ts';
+import { GateOutdated, GateProblem, GateUnreachable } from './errors.ts';
+import type { MeDocument } from './schemas/records.ts';
+import type { CollectionRights, RightsDocument } from './schemas/rights.ts';
+import type { ShareDocument, ShareRequest } from './schemas/shares.ts';
+import { Transport, pathOf, query, type ClientOptions, type SendOptions } from './transport.ts';
+import type {
+  ActionIn,
+  AnyCollections,
+  CreateIn,
+  GivenIn,
+  IdIn,
+  ListOptions,
+  Name,
+  Page,
+  Seen,
+  UpdateIn,
+  WriteOptions,
+  Written,
+} from './typing.ts';
 
-export type * from './schemas/desk.ts';
-export type * from './schemas/aside.ts';
-export type * from './schemas/drafts.ts';
-export type * from './schemas/owners.ts';
-export type * from './schemas/preview.ts';
-export type * from './schemas/problems.ts';
-export type * from './schemas/records.ts';
-export type * from './schemas/mutate.ts';
-export type * from './schemas/reach.ts';
-export type * from './schemas/sweep.ts';
-export type * from './schemas/why.ts';
-export type * from './schemas/audit.ts';
-export type * from './schemas/people.ts';
-export type * from './schemas/groups.ts';
-export type * from './schemas/invitations.ts';
-export type * from './schemas/shares.ts';
-export type * from './schemas/staff.ts';
+export { GateOutdated, GateProblem, GateUnreachable };
+export { key } from './typing.ts';
+export type { ClientOptions, TokenSource } from './transport.ts';
+export type * from './typing.ts';
+export type { ProblemDocument, ProblemType } from './schemas/problems.ts';
+export type { MeDocument, RecordDocument, RecordRights } from './schemas/records.ts';
+export type { CollectionRights, FieldDescription, RightsDocument } from './schemas/rights.ts';
+export type { ShareDocument, ShareRequest } from './schemas/shares.ts';
 
-/** The service answered with a problem (RFC 9457). */
-export class GateProblem extends Error {
-  override readonly name = 'GateProblem';
-  readonly problem: ProblemDocument;
-
-  constructor(problem: ProblemDocument) {
-    super(problem.title);
-    this.problem = problem;
-  }
-}
-
-/** Where the session of staff is kept in requests. */
-const SESSION_COOKIE = 'firmgate_session';
-
-/** No answer came: the service is not there, or what answered is not it. */
-export class GateUnreachable extends Error {
-  override readonly name = 'GateUnreachable';
-}
-
-export interface ClientOptions {
-  /** Such as `http://127.0.0.1:7430`; empty for the page’s own origin. */
-  readonly url: string;
-  /** A bearer token; without one the caller is a visitor, or the browser’s session. */
-  readonly token?: string;
-  /** The session of somebody who signed in outside of a browser; see `beginSession`. */
-  readonly session?: string;
-}
-
-export interface ListOptions {
-  readonly where?: string;
-  readonly order?: string;
-  readonly fields?: string;
-  readonly include?: string;
-  readonly limit?: number;
-  readonly after?: string;
-  readonly count?: boolean;
-  /** Also what the caller may do with each record. */
-  readonly rights?: boolean;
-}
-
-/** A record with the tag that later writes can be held to. */
-export interface TaggedRecord {
-  readonly record: RecordDocument;
-  readonly tag: string | null;
-}
+type ReadOptions<C, N extends keyof C> = Pick<ListOptions<C, N>, 'fields' | 'include' | 'rights' | 'signal'>;
 
 /**
- * The typed client of the service: the command line, the console and other programs go through it alone.
- * Every method throws `GateProblem` for a problem and `GateUnreachable` where no answer comes.
+ * The records of the service, as one caller: for browsers and Node.js, with nothing but `fetch`. `C`: the collections, as
+ * `firmgate types` writes them. Every method throws `GateProblem` for a problem, `GateOutdated` where what was asked for is gone from
+ * the rulebook, and `GateUnreachable` where no answer comes.
  */
-export class GateClient {
-  readonly #url: string;
-  readonly #token: string | undefined;
-  readonly #session: string | undefined;
+export class GateClient<C = AnyCollections> {
+  protected readonly transport: Transport;
+  readonly #writtenFor: number | undefined;
 
-  constructor({ url, token, session }: ClientOptions) {
-    this.#session = session;
-    this.#url = url.replace(/\/$/, '');
-    this.#token = token;
+  constructor(options: ClientOptions, headers: Readonly<Record<string, string>> = {}) {
+    this.transport = new Transport(options, headers);
+    this.#writtenFor = options.writtenFor;
   }
 
-  health() {
-    return this.#call('GET', '/v1/health', healthSchema, { accepts: [503] });
+  /** The version of the rulebook that the last answer was right for; null before the first. */
+  get inForce(): number | null {
+    return this.transport.inForce;
   }
 
-  me() {
-    return this.#call('GET', '/v1/me', meSchema);
+  /** Who the service thinks is calling. */
+  async me(): Promise<MeDocument> {
+    return (await this.transport.json('GET', pathOf('me'))) as unknown as MeDocument;
   }
 
-  list(collection: string, options: ListOptions = {}) {
-    return this.#call('GET', `${recordsPath(collection)}${query(options)}`, listSchema);
+  /** What this caller could do, by collection; what is not named is ruled out. */
+  async rights(): Promise<RightsDocument> {
+    return (await this.transport.json('GET', pathOf('rights'))) as unknown as RightsDocument;
   }
 
-  async read(
-    collection: string,
-    id: string,
-    options: Pick<ListOptions, 'fields' | 'include'> = {},
-  ): Promise<TaggedRecord> {
-    const response = await this.#send('GET', `${recordsPath(collection, id)}${query(options)}`);
-    return { record: await this.#parse(response, recordSchema), tag: response.headers.get('etag') };
+  /** The same for one collection: a problem of the type `not-found` where nothing of it is open. */
+  async rightsOn(collection: Name<C>): Promise<CollectionRights> {
+    return (await this.#ask(collection, 'GET', pathOf('rights', collection))) as unknown as CollectionRights;
   }
 
-  create(collection: string, values: object) {
-    return this.#call('POST', recordsPath(collection), recordSchema, { body: values });
+  /** One page. */
+  async list<N extends Name<C>, const O extends ListOptions<C, N>>(
+    collection: N,
+    options?: O,
+  ): Promise<Page<Seen<C, N, O>>> {
+    const { signal, ...asked } = { ...options };
+    const path = pathOf('records', collection) + query(asked);
+    const page = await this.#ask(collection, 'GET', path, { signal });
+    if (!Array.isArray(page.records)) throw new GateUnreachable('what answered is not this service');
+    return page as unknown as Page<Seen<C, N, O>>;
   }
 
-  /** Answers null where the change took the record out of the caller’s sight. */
-  async update(collection: string, id: string, values: object, tag?: string): Promise<RecordDocument | null> {
-    const response = await this.#send('PATCH', recordsPath(collection, id), {
-      body: values,
-      ...ifMatch(tag),
-    });
-    return response.status === 204 ? null : this.#parse(response, recordSchema);
+  /** Page after page. What ends in the midst of it can go on from `next` of the last page, as `after`. */
+  async *pages<N extends Name<C>, const O extends ListOptions<C, N>>(
+    collection: N,
+    options?: O,
+  ): AsyncGenerator<Page<Seen<C, N, O>>, void, undefined> {
+    let after = options?.after;
+    for (;;) {
+      const from = after === undefined ? {} : { after };
+      const page = await this.list<N, O>(collection, { ...options, ...from } as O);
+      yield page;
+      if (page.next === null) return;
+      after = page.next;
+    }
+  }
+
+  /** Every record, page after page. */
+  async *every<N extends Name<C>, const O extends ListOptions<C, N>>(
+    collection: N,
+    options?: O,
+  ): AsyncGenerator<Seen<C, N, O>, void, undefined> {
+    for await (const { records } of this.pages<N, O>(collection, options)) yield* records;
+  }
+
+  async read<N extends Name<C>, const O extends ReadOptions<C, N>>(
+    collection: N,
+    id: IdIn<C, N>,
+    options?: O,
+  ): Promise<Seen<C, N, O>> {
+    const { signal, ...asked } = { ...options };
+    const path = pathOf('records', collection, id) + query(asked);
+    return (await this.#record(collection, 'GET', path, { signal }))! as Seen<C, N, O>;
+  }
+
+  /** The record as the caller sees it; its `id` alone, where they may not read what they made. */
+  async create<N extends Name<C>>(
+    collection: N,
+    values: CreateIn<C, N>,
+    options: Omit<WriteOptions, 'tag'> = {},
+  ): Promise<Written<C, N>> {
+    const path = pathOf('records', collection);
+    return (await this.#record(collection, 'POST', path, writing(options, values)))! as Written<C, N>;
+  }
+
+  /** Null where the change took the record out of the caller’s sight. */
+  async update<N extends Name<C>>(
+    collection: N,
+    id: IdIn<C, N>,
+    values: UpdateIn<C, N>,
+    options: WriteOptions = {},
+  ): Promise<Written<C, N> | null> {
+    const path = pathOf('records', collection, id);
+    return (await this.#record(collection, 'PATCH', path, writing(options, values))) as Written<C, N> | null;
   }
 
   /** Carries out an action of the rulebook; null where that took the record out of the caller’s sight. */
-  async act(
-    collection: string,
-    id: string,
-    action: string,
-    parameters: object = {},
-    tag?: string,
-  ): Promise<RecordDocument | null> {
-    const path = `${recordsPath(collection, id)}/actions/${encodeURIComponent(action)}`;
-    const response = await this.#send('POST', path, { body: parameters, ...ifMatch(tag) });
-    return response.status === 204 ? null : this.#parse(response, recordSchema);
+  async act<N extends Name<C>, A extends ActionIn<C, N>>(
+    collection: N,
+    id: IdIn<C, N>,
+    action: A,
+    given?: GivenIn<C, N, A>,
+    options: WriteOptions = {},
+  ): Promise<Written<C, N> | null> {
+    const path = pathOf('records', collection, id, 'actions', action);
+    const sent = writing(options, (given ?? {}) as object);
+    return (await this.#record(collection, 'POST', path, sent, action)) as Written<C, N> | null;
   }
 
-  async delete(collection: string, id: string, tag?: string): Promise<void> {
-    await this.#send('DELETE', recordsPath(collection, id), ifMatch(tag));
+  async delete<N extends Name<C>>(collection: N, id: IdIn<C, N>, options: WriteOptions = {}): Promise<void> {
+    await this.#send(collection, 'DELETE', pathOf('records', collection, id), writing(options));
   }
 
   /** The shares of a record, for whoever may share it; for others those that they made themself. */
-  async shares(collection: string, id: string) {
-    return (await this.#call('GET', `${recordsPath(collection, id)}/shares`, sharesSchema)).shares;
+  async shares<N extends Name<C>>(collection: N, id: IdIn<C, N>): Promise<readonly ShareDocument[]> {
+    const found = await this.#ask(collection, 'GET', pathOf('records', collection, id, 'shares'));
+    return found.shares as readonly ShareDocument[];
   }
 
   /** Shares a record, as far as the caller may; the same target again gets these operations and this end. */
-  share(collection: string, id: string, request: ShareRequest) {
-    return this.#call('POST', `${recordsPath(collection, id)}/shares`, shareSchema, { body: request });
+  async share<N extends Name<C>>(
+    collection: N,
+    id: IdIn<C, N>,
+    request: ShareRequest,
+  ): Promise<ShareDocument> {
+    const path = pathOf('records', collection, id, 'shares');
+    return (await this.#ask(collection, 'POST', path, { body: request })) as unknown as ShareDocument;
   }
 
-  async unshare(collection: string, id: string, share: string): Promise<void> {
-    await this.#send('DELETE', `${recordsPath(collection, id)}/shares/${encodeURIComponent(share)}`);
+  async unshare<N extends Name<C>>(collection: N, id: IdIn<C, N>, share: string): Promise<void> {
+    await this.#send(collection, 'DELETE', pathOf('records', collection, id, 'shares', share));
   }
 
-  /** All shares, for staff. */
-  async everyShare(options: SharesQuery = {}) {
-    return (await this.#call('GET', `/v1/desk/shares${query(options)}`, sharesSchema)).shares;
-  }
-
-  async removeShare(share: string): Promise<void> {
-    await this.#send('DELETE', `/v1/desk/shares/${encodeURIComponent(share)}`);
-  }
-
-  signIn(email: string, password: string) {
-    return this.#call('POST', '/v1/desk/session', sessionSchema, { body: { email, password } });
-  }
-
-  /** Uses a one-time link up: chooses the password of an account, and signs in. */
-  join(secret: string, password: string, email?: string) {
-    return this.#call('POST', '/v1/desk/join', sessionSchema, { body: { secret, password, email } });
-  }
-
-  /** The same outside of a browser, which keeps the session by itself: whoever has it is signed in. */
-  async beginSession(email: string, password: string) {
-    return this.#begun(await this.#send('POST', '/v1/desk/session', { body: { email, password } }));
-  }
-
-  /** A one-time link, used outside of a browser. */
-  async joinWith(secret: string, password: string, email?: string) {
-    return this.#begun(await this.#send('POST', '/v1/desk/join', { body: { secret, password, email } }));
-  }
-
-  async #begun(response: Response) {
-    const cookie = response.headers.getSetCookie().find((each) => each.startsWith(`${SESSION_COOKIE}=`));
-    const session = cookie?.slice(SESSION_COOKIE.length + 1).split(';')[0];
-    if (!session) throw new GateUnreachable('what answered is not this service, or of another version');
-    return { session, document: await this.#parse(response, sessionSchema) };
-  }
-
-  session() {
-    return this.#call('GET', '/v1/desk/session', sessionSchema);
-  }
-
-  async signOut(): Promise<void> {
-    await this.#send('DELETE', '/v1/desk/session');
-  }
-
-  changePassword(password: string, wanted: string) {
-    return this.#call('PATCH', '/v1/desk/session', sessionSchema, { body: { password, new: wanted } });
-  }
-
-  /** Begins the right to change what is in force, for at most 60 minutes. */
-  async unlock(reason: string, minutes?: number) {
-    const body = { reason, ...(minutes === undefined ? {} : { minutes }) };
-    const answer = await this.#call('POST', '/v1/desk/unlock', unlockAnswerSchema, { body });
-    return answer.unlock!;
-  }
-
-  /** The unlock that is under way; null where there is none. */
-  async currentUnlock() {
-    return (await this.#call('GET', '/v1/desk/unlock', unlockAnswerSchema)).unlock;
-  }
-
-  async lock(): Promise<void> {
-    await this.#send('DELETE', '/v1/desk/unlock');
-  }
-
-  async staff() {
-    return (await this.#call('GET', '/v1/desk/staff', staffListSchema)).staff;
-  }
-
-  /** Makes a link with which somebody becomes staff. */
-  inviteStaff(email: string, level: Level) {
-    return this.#call('POST', '/v1/desk/staff', staffLinkSchema, { body: { email, level } });
-  }
-
-  /** Makes a link with which somebody who is staff chooses another password. */
-  staffLink(email: string) {
-    return this.#call('POST', `/v1/desk/staff/${encodeURIComponent(email)}/link`, staffLinkSchema);
-  }
-
-  changeStaff(email: string, change: { level?: Level; active?: boolean }) {
-    return this.#call('PATCH', `/v1/desk/staff/${encodeURIComponent(email)}`, staffAccountSchema, {
-      body: change,
-    });
-  }
-
-  async keys() {
-    return (await this.#call('GET', '/v1/desk/keys', keyListSchema)).keys;
-  }
-
-  /** Makes a key; its secret is in this answer alone. */
-  makeKey(request: KeyRequest) {
-    return this.#call('POST', '/v1/desk/keys', newKeySchema, { body: request });
-  }
-
-  async revokeKey(name: string): Promise<void> {
-    await this.#send('DELETE', `/v1/desk/keys/${encodeURIComponent(name)}`);
-  }
-
-  /** A page of the directory, by name. */
-  people(options: PeopleQuery = {}) {
-    return this.#call('GET', `/v1/desk/people${query(options)}`, peopleSchema);
-  }
-
-  /** Somebody, by id or by address. */
-  person(named: string) {
-    return this.#call('GET', personPath(named), personDetailSchema);
-  }
-
-  /** Everything that somebody can do, through which role and rule; without what a token would add. */
-  personReach(named: string) {
-    return this.#call('GET', `${personPath(named)}/reach`, reachSchema);
-  }
-
-  addPerson(request: PersonRequest) {
-    return this.#call('POST', '/v1/desk/people', personDetailSchema, { body: request });
-  }
-
-  changePerson(named: string, change: PersonChange) {
-    return this.#call('PATCH', personPath(named), personDetailSchema, { body: change });
-  }
-
-  /** Lets the tokens of an issuer with this subject speak for somebody. */
-  addLogin(named: string, issuer: string, subject: string) {
-    const body = { issuer, subject };
-    return this.#call('POST', `${personPath(named)}/logins`, personDetailSchema, { body });
-  }
-
-  async removeLogin(named: string, issuer: string, subject: string): Promise<void> {
-    await this.#send('DELETE', `${personPath(named)}/logins${query({ issuer, subject })}`);
-  }
-
-  /** The records of a collection that nobody owns. */
-  ownerless(collection: string) {
-    return this.#call('GET', `/v1/desk/owners/${encodeURIComponent(collection)}`, ownerlessSchema);
-  }
-
-  /** The drafts, the one that was saved last first. */
-  drafts() {
-    return this.#call('GET', '/v1/desk/drafts', draftListSchema);
-  }
-
-  makeDraft(draft: NewDraft) {
-    return this.#tagged('POST', '/v1/desk/drafts', { body: draft });
-  }
-
-  draft(name: string) {
-    return this.#tagged('GET', draftPath(name));
-  }
-
-  /** Saves all files of a draft, made from the save with this tag; what others have saved since is put together with them. */
-  saveDraft(name: string, tag: string, files: DraftFiles) {
-    return this.#tagged('PUT', draftPath(name), { body: files, headers: { 'If-Match': tag } });
-  }
-
-  /** Changes single texts of a draft. */
-  changeDraft(name: string, changes: DraftChanges) {
-    return this.#tagged('PATCH', draftPath(name), { body: changes });
-  }
-
-  /** Moves a draft onto a version; left out: the one in force. */
-  rebaseDraft(name: string, onto?: number) {
-    return this.#tagged('POST', `${draftPath(name)}/rebase`, { body: onto === undefined ? {} : { onto } });
-  }
-
-  draftSaves(name: string) {
-    return this.#call('GET', `${draftPath(name)}/saves`, draftSavesSchema);
-  }
-
-  draftSave(name: string, save: number) {
-    return this.#call('GET', `${draftPath(name)}/saves/${save}`, draftSaveSchema);
-  }
-
-  async deleteDraft(name: string): Promise<void> {
-    await this.#send('DELETE', draftPath(name));
-  }
-
-  /** What no version speaks of any more, and is kept. */
-  aside() {
-    return this.#call('GET', '/v1/desk/aside', asideListSchema);
-  }
-
-  /** Discards what is set aside under a name, or keeps it after all. */
-  changeAside(change: AsideChange) {
-    return this.#call('POST', '/v1/desk/aside', asideListSchema, { body: change });
-  }
-
-  /** Gives owners to records that have none, all or nothing. */
-  assignOwners(collection: string, assignment: OwnerAssignment) {
-    return this.#call('POST', `/v1/desk/owners/${encodeURIComponent(collection)}`, assignedSchema, {
-      body: assignment,
-    });
-  }
-
-  /** Takes such an assignment back, as long as nobody has changed its records since. */
-  undoOwners(assignment: string) {
-    return this.#call(
-      'DELETE',
-      `/v1/desk/owners/assignments/${encodeURIComponent(assignment)}`,
-      undoneSchema,
-    );
-  }
-
-  async roles() {
-    return (await this.#call('GET', '/v1/desk/roles', rolesSchema)).roles;
-  }
-
-  /** Gives and takes roles, to all of these people alike: for all of them, or for nobody. */
-  changeRoles(change: RoleChangeRequest) {
-    return this.#call('POST', '/v1/desk/roles/changes', roleChangedSchema, { body: change });
-  }
-
-  /** What they would gain and lose by it; nothing is saved. */
-  previewRoles(change: RoleChangeRequest) {
-    return this.#call('POST', '/v1/desk/roles/preview', rolePreviewSchema, { body: change });
-  }
-
-  /** The groups that a provider keeps, with the roles that staff give them. */
-  async groups() {
-    return (await this.#call('GET', '/v1/desk/groups', groupsSchema)).groups;
-  }
-
-  /** Gives these roles and no others to whoever is in a group, by name or id. */
-  setGroupRoles(group: string, roles: readonly string[]) {
-    return this.#call('PUT', `/v1/desk/groups/${encodeURIComponent(group)}/roles`, groupSchema, {
-      body: { roles },
-    });
-  }
-
-  /** What its members would gain and lose by it; nothing is saved. */
-  previewGroup(group: string, roles: readonly string[]) {
-    return this.#call('POST', `/v1/desk/groups/${encodeURIComponent(group)}/preview`, rolePreviewSchema, {
-      body: { roles },
-    });
-  }
-
-  /** A page of invitations, the newest first. */
-  invitations(options: InvitationsQuery = {}) {
-    return this.#call('GET', `/v1/desk/invitations${query(options)}`, invitationsSchema);
-  }
-
-  /** Sends a letter to every good address of a list, and tells each line that none went out for. */
-  invite(request: InviteRequest, onProgress?: OnProgress) {
-    return this.#report('/v1/desk/invitations/letters', inviteReportSchema, request, onProgress);
-  }
-
-  async revokeInvitation(id: string): Promise<void> {
-    await this.#send('DELETE', `/v1/desk/invitations/${encodeURIComponent(id)}`);
-  }
-
-  /** What an invitation says: a text with placeholders. */
-  letter() {
-    return this.#call('GET', '/v1/desk/letter', letterSchema);
-  }
-
-  saveLetter(letter: LetterDocument) {
-    return this.#call('PUT', '/v1/desk/letter', letterSchema, { body: letter });
-  }
-
-  /** The letter as somebody would get it. */
-  previewLetter(letter: LetterDocument) {
-    return this.#call('POST', '/v1/desk/letter/preview', letterPreviewSchema, { body: letter });
-  }
-
-  /** An invited person arrives, with the code of their letter; the client has their own token. */
-  acceptInvitation(code: string) {
-    return this.#call('POST', '/v1/invitations/acceptance', acceptanceSchema, { body: { code } });
-  }
-
-  /** A page of the audit trail, newest first. */
-  audit(options: AuditQuery = {}) {
-    return this.#call('GET', `/v1/desk/audit${query(options)}`, auditPageSchema);
-  }
-
-  verifyAudit(head?: string) {
-    return this.#call('GET', `/v1/desk/audit/verification${query({ head })}`, auditVerificationSchema);
-  }
-
-  /** All entries, oldest first, as they arrive. Throws `GateUnreachable` at the end where they were not all. */
-  async *exportAudit(options: Omit<AuditQuery, 'limit' | 'before'> = {}): AsyncGenerator<AuditEntryDocument> {
-    const headers = { Accept: 'application/x-ndjson, application/problem+json' };
-    const response = await this.#send('GET', `/v1/desk/audit/export${query(options)}`, { headers });
-    let count = 0;
-    for await (const line of linesOf(response)) {
-      const end = auditEndSchema.safeParse(line);
-      if (end.success && end.data.end.entries === count) return;
-      const problem = reportLineSchema.safeParse(line).data?.problem;
-      if (problem !== undefined) throw new GateProblem(problem);
-      const entry = auditEntrySchema.safeParse(line);
-      if (!entry.success) break;
-      count++;
-      yield entry.data;
-    }
-    throw new GateUnreachable(
-      `the export was cut short after ${count} entries: nothing is known of the rest`,
-    );
-  }
-
-  overview() {
-    return this.#call('GET', '/v1/desk/overview', overviewSchema);
-  }
-
-  /** A list through a test identity; `as` null: the visitor. */
-  look(collection: string, as: string | null, options: Omit<ListOptions, 'count'> = {}) {
-    const named = { ...options, as: as ?? 'visitor' };
-    return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(named)}`, lookSchema);
-  }
-
-  /** A list without an identity: every record and field, which takes an unlock. */
-  lookAtAll(collection: string, options: Omit<ListOptions, 'count'> = {}) {
-    return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(options)}`, lookSchema);
-  }
-
-  publish(publication: Publication) {
-    return this.#call('POST', '/v1/desk/publications', publishedSchema, { body: publication });
-  }
-
-  /** The published versions, the newest first. */
-  history(options: { readonly before?: number; readonly limit?: number } = {}) {
-    return this.#call('GET', `/v1/desk/publications${query(options)}`, historySchema);
-  }
-
-  /** What a draft, or an old version, says and does, beside what is in force. Nothing is saved. */
-  preview(request: PreviewRequest, onProgress?: OnProgress) {
-    return this.#report('/v1/desk/preview', previewSchema, request, onProgress);
-  }
-
-  /** One published version with its files. */
-  version(version: number) {
-    return this.#call('GET', `/v1/desk/publications/${version}`, versionFilesSchema);
-  }
-
-  /** Runs the trials of these files, or of the published rulebook; all of them, or those that are chosen. */
-  trials(request: TrialRequest | null, onProgress?: OnProgress) {
-    return this.#report('/v1/desk/trials', trialReportSchema, request ?? {}, onProgress);
-  }
-
-  /** Sweeps the published rulebook, or a draft: what every identity reaches, and what of it nobody accepted. */
-  sweep(request: SweepRequest, onProgress?: OnProgress) {
-    return this.#report('/v1/desk/sweep', sweepSchema, request, onProgress);
-  }
-
-  /** Plants faults in the rules, one at a time, and tells who finds each. */
-  mutate(request: MutateRequest, onProgress?: OnProgress) {
-    return this.#report('/v1/desk/mutations', mutateSchema, request, onProgress);
-  }
-
-  /** Everything that a test identity (or `visitor`), or whoever holds a role alone, can do. */
-  reach(of: ReachQuery) {
-    return this.#call('GET', `/v1/desk/reach${query(of)}`, reachSchema);
-  }
-
-  /** Who reaches a record, by id or label. */
-  reachers(
-    collection: string,
-    record: string,
-    options: { people?: boolean; field?: string | undefined } = {},
-  ) {
-    const path = `/v1/desk/reach/${encodeURIComponent(collection)}/${encodeURIComponent(record)}`;
-    return this.#call('GET', `${path}${query(options)}`, reachersSchema);
-  }
-
-  /** Why an identity may or may not do something, with every rule that had a part in it. */
-  why(request: WhyRequest) {
-    return this.#call('POST', '/v1/desk/why', whySchema, { body: request });
-  }
-
-  /** A report that takes a while, with word of how far it is. */
-  async #report<T>(
-    path: string,
-    schema: z.ZodType<T>,
-    body: object,
-    onProgress: OnProgress | undefined,
-  ): Promise<T> {
-    const headers = { Accept: 'application/x-ndjson, application/problem+json' };
-    const response = await this.#send('POST', path, { body, headers });
-    for await (const line of linesOf(response)) {
-      const parsed = reportLineSchema.safeParse(line);
-      if (!parsed.success) break;
-      const { progress, problem, report } = parsed.data;
-      if (problem !== undefined) throw new GateProblem(problem);
-      if (progress !== undefined) onProgress?.(progress);
-      if (report === undefined) continue;
-      const whole = schema.safeParse(report);
-      if (whole.success) return whole.data;
-    }
-    throw new GateUnreachable('the report was cut short: nothing is known of the rest');
-  }
-
-  async #call<T>(method: string, path: string, schema: z.ZodType<T>, options: SendOptions = {}): Promise<T> {
-    return this.#parse(await this.#send(method, path, options), schema);
-  }
-
-  async #tagged(
+  async #ask(
+    collection: Name<C>,
     method: string,
     path: string,
     options: SendOptions = {},
-  ): Promise<DraftDocument & { readonly tag: string }> {
-    const response = await this.#send(method, path, options);
-    const draft = await this.#parse(response, draftWithFilesSchema);
-    return { ...draft, tag: response.headers.get('etag') ?? '' };
+  ): Promise<Record<string, unknown>> {
+    return this.transport.document(await this.#send(collection, method, path, options));
   }
 
-  async #parse<T>(response: Response, schema: z.ZodType<T>): Promise<T> {
-    const parsed = schema.safeParse(await response.json().catch(() => undefined));
-    if (!parsed.success)
-      throw new GateUnreachable('what answered is not this service, or of another version');
-    return parsed.data;
+  /** A record with its tag; null where there is nothing of it to see. */
+  async #record(
+    collection: Name<C>,
+    method: string,
+    path: string,
+    options: SendOptions,
+    action?: string,
+  ): Promise<object | null> {
+    const response = await this.#send(collection, method, path, options, action);
+    if (response.status === 204) return null;
+    const tag = response.headers.get('etag');
+    return { ...(await this.transport.document(response)), ...(tag === null ? {} : { _tag: tag }) };
   }
 
   async #send(
+    collection: Name<C>,
     method: string,
     path: string,
-    { body, headers, accepts = [] }: SendOptions = {},
+    options: SendOptions = {},
+    action?: string,
   ): Promise<Response> {
-    let response: Response;
     try {
-      response = await fetch(this.#url + path, {
-        method,
-        headers: {
-          Accept: 'application/json, application/problem+json',
-          ...(body === undefined ? {} : { 'Content-Type': 'application/json' }),
-          ...(this.#token === undefined ? {} : { Authorization: `Bearer ${this.#token}` }),
-          ...(this.#session === undefined ? {} : { Cookie: `${SESSION_COOKIE}=${this.#session}` }),
-          ...headers,
-        },
-        ...(body === undefined ? {} : { body: JSON.stringify(body) }),
-      });
+      return await this.transport.send(method, path, options);
     } catch (error) {
-      throw new GateUnreachable(`no answer from ${this.#url === '' ? 'the service' : this.#url}`, {
-        cause: error,
-      });
+      if (error instanceof GateProblem && (await this.#isGone(error, collection, action)))
+        throw new GateOutdated(error.problem, this.#writtenFor!, this.inForce!);
+      throw error;
     }
-    if (response.ok || accepts.includes(response.status)) return response;
-    const problem = problemSchema.safeParse(await response.json().catch(() => undefined));
-    if (problem.success) throw new GateProblem(problem.data);
-    throw new GateUnreachable(`HTTP ${response.status}, and not from this service`);
   }
-}
 
-const unlockAnswerSchema = z.object({ unlock: unlockSchema.nullable() });
-
-export interface Progress {
-  readonly done: number;
-  readonly total: number;
-  readonly doing: string;
-}
-
-type OnProgress = (progress: Progress) => void;
-
-const reportLineSchema = z.object({
-  progress: z.object({ done: z.number(), total: z.number(), doing: z.string() }).optional(),
-  problem: problemSchema.optional(),
-  report: z.unknown().optional(),
-});
-
-/** Newline-delimited JSON as it arrives; ends where the connection does, even in the midst of a line. */
-async function* linesOf(response: Response): AsyncGenerator<unknown> {
-  let rest = '';
-  const decoder = new TextDecoder();
-  try {
-    const reader = response.body!.getReader();
-    for (let piece = await reader.read(); !piece.done; piece = await reader.read()) {
-      const lines = (rest + decoder.decode(piece.value as Uint8Array, { stream: true })).split('\n');
-      rest = lines.pop()!;
-      for (const line of lines) yield JSON.parse(line) as unknown;
+  /** Was something asked for by a name that this caller does not find any more, by a program that was written for another version? */
+  async #isGone(problem: GateProblem, collection: Name<C>, action: string | undefined): Promise<boolean> {
+    if (this.#writtenFor === undefined || this.inForce === null || this.inForce === this.#writtenFor)
+      return false;
+    if (problem.status === 400) return (problem.problem.errors ?? []).some(({ unknown }) => unknown === true);
+    if (problem.type !== 'not-found') return false;
+    // Whether it is the record that is not there, or what was asked of it, only the rights tell.
+    try {
+      const path = pathOf('rights', collection);
+      const { actions } = (await this.transport.json('GET', path)) as unknown as CollectionRights;
+      return action !== undefined && !Object.hasOwn(actions, action);
+    } catch (error) {
+      return error instanceof GateProblem && error.type === 'not-found';
     }
-  } catch {
-    // A connection that broke, or a line that is none: whoever reads finds no report.
   }
 }
 
-interface SendOptions {
-  readonly body?: object;
-  readonly headers?: Readonly<Record<string, string>>;
-  /** Statuses that are answers although they are no success. */
-  readonly accepts?: readonly number[];
-}
-
-function draftPath(name: string): string {
-  return `/v1/desk/drafts/${encodeURIComponent(name)}`;
-}
-
-function recordsPath(collection: string, id?: string): string {
-  const path = `/v1/records/${encodeURIComponent(collection)}`;
-  return id === undefined ? path : `${path}/${encodeURIComponent(id)}`;
-}
-
-function personPath(named: string): string {
-  return `/v1/desk/people/${encodeURIComponent(named)}`;
-}
-
-function query(options: object): string {
-  const parameters = new URLSearchParams();
-  for (const [name, value] of Object.entries(options) as [string, string | number | boolean | undefined][]) {
-    if (value !== undefined) parameters.set(name, String(value));
-  }
-  return parameters.size === 0 ? '' : `?${parameters.toString()}`;
-}
-
-function ifMatch(tag: string | undefined): SendOptions {
-  return tag === undefined ? {} : { headers: { 'If-Match': tag } };
+function writing({ tag, rehearsal, signal }: WriteOptions, body?: object): SendOptions {
+  return {
+    ...(body === undefined ? {} : { body }),
+    signal,
+    headers: {
+      ...(tag === undefined ? {} : { 'If-Match': tag }),
+      ...(rehearsal === true ? { 'Firmgate-Rehearsal': 'true' } : {}),
+    },
+  };
 }

@@ -1,7 +1,7 @@
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
-import { GateClient, type KeyRequest } from '../../src/client/index.ts';
+import { DeskClient, type KeyRequest } from '../../src/client/desk.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import { operations } from '../../src/service/openapi/index.ts';
@@ -176,7 +176,7 @@ describe('levels', () => {
 describe('keys', () => {
   const keyed = async (request: KeyRequest) => {
     const { secret, ...key } = await world.desk.makeKey(request);
-    return { key, secret, client: new GateClient({ url: world.service.url, token: secret }) };
+    return { key, secret, client: new DeskClient({ url: world.service.url, token: secret }) };
   };
 
   test('open what they are for, at their level, until they are revoked; and are stored as hashes', async () => {
@@ -363,7 +363,7 @@ describe('the audit trail', () => {
     const { port } = cut.address() as AddressInfo;
     const reading = async () => {
       let count = 0;
-      for await (const each of new GateClient({ url: `http://127.0.0.1:${port}` }).exportAudit())
+      for await (const each of new DeskClient({ url: `http://127.0.0.1:${port}` }).exportAudit())
         count += each.seq > 0 ? 1 : 0;
       return count;
     };

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { GateProblem } from '../../src/client/index.ts';
+import { GateProblem } from '../../src/client/desk.ts';
 import { mergeFiles } from '../../src/core/analysis/merge.ts';
 import { openWorld, type World } from '../support/world.ts';
 

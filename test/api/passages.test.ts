@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, expect, test } from 'vitest';
-import { GateProblem } from '../../src/client/index.ts';
+import { GateProblem } from '../../src/client/desk.ts';
 import { Access } from '../../src/core/sql/access.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
 import { arrive } from '../../src/store/callers.ts';
@@ -72,8 +72,8 @@ test('a field, a collection and a role keep what they hold under their new names
     .replace('role warden', 'role warden was steward');
   const { setAside } = await publish(renamed);
   expect(setAside).toEqual([]);
-  expect((await ada.read('hives', hive.id)).record).toMatchObject({ site: apiary.id, queen_year: 2024 });
-  expect((await ada.read('hives', hive.id)).record).not.toHaveProperty('queen_born');
+  expect(await ada.read('hives', hive.id)).toMatchObject({ site: apiary.id, queen_year: 2024 });
+  expect(await ada.read('hives', hive.id)).not.toHaveProperty('queen_born');
   expect((await ada.list('sites', { where: `name = "Meadow"` })).records).toHaveLength(1);
   await ada.update('hives', hive.id, { queen_year: 2025 });
   expect(
@@ -82,7 +82,7 @@ test('a field, a collection and a role keep what they hold under their new names
   expect((await world.ask('GET', '/v1/records/apiaries', { as: 'ada' })).status).toBe(404);
   // Restored, everything is called as it was, and holds what was written meanwhile.
   await world.desk.publish({ restores: 1 });
-  expect((await ada.read('hives', hive.id)).record).toMatchObject({ apiary: apiary.id, queen_born: 2025 });
+  expect(await ada.read('hives', hive.id)).toMatchObject({ apiary: apiary.id, queen_born: 2025 });
   const tables = await run<{ name: string }>(
     world.database,
     sql`select tablename as name from pg_tables where schemaname = 'records' order by 1`,
@@ -330,12 +330,12 @@ test('what was set aside is taken back under the new name of its collection, and
   await ada.update('hives', id, { mood: 'mild' });
   await publish(first.replace('state text', ''));
   await world.desk.publish({ restores: 3, takeBack: ['hives.mood'] });
-  expect((await ada.read('hives', id)).record).toMatchObject({ mood: 'mild' });
+  expect(await ada.read('hives', id)).toMatchObject({ mood: 'mild' });
   await publish(first.replace('state text', ''));
   const boxes = mood.replaceAll('hives', 'boxes').replace('collection boxes', 'collection boxes was hives');
   await publish(boxes.replace('mood text', ''));
   await publish(boxes, { takeBack: ['boxes.mood'] });
-  expect((await ada.read('boxes', id)).record).toMatchObject({ mood: 'mild' });
+  expect(await ada.read('boxes', id)).toMatchObject({ mood: 'mild' });
   // What was left by a release that noted no types is taken back as it is kept, and as nothing else.
   await run(world.database, sql`update gate.aside set type = null`);
   const wrong = boxes.replace('mood text', 'mood text  state integer');
@@ -343,7 +343,7 @@ test('what was set aside is taken back under the new name of its collection, and
     /before its type was noted, and it is not integer/,
   );
   await publish(wrong.replace('state integer', 'state text'), { takeBack: ['boxes.state'] });
-  expect((await ada.read('boxes', id)).record).toMatchObject({ state: 'calm' });
+  expect(await ada.read('boxes', id)).toMatchObject({ state: 'calm' });
 });
 
 test('a draft over other collections is tried as it would be, its writes, too, and leaves nothing behind', async () => {
@@ -390,7 +390,7 @@ trial "what will be" {
       union all select tablename from pg_tables where tablename = 'visits'`,
   );
   expect(left).toEqual([]);
-  expect((await ada.read('hives', id)).record).toMatchObject({ queen_born: 2024, state: '12' });
+  expect(await ada.read('hives', id)).toMatchObject({ queen_born: 2024, state: '12' });
   await ada.update('hives', id, { state: 'calm' });
   expect(await refused(world.desk.trials({ files: files(draft('')) }))).toMatch(
     /1 record has one that does not: change/,

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
-import { GateClient } from '../../src/client/index.ts';
+import { DeskClient } from '../../src/client/desk.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run } from '../../src/store/connection.ts';
@@ -33,7 +33,7 @@ describe('the directory', () => {
       after = page.next ?? undefined;
     } while (after !== undefined);
     expect(new Set(names).size).toBe(29);
-    const found = async (options: Parameters<GateClient['people']>[0]) =>
+    const found = async (options: Parameters<DeskClient['people']>[0]) =>
       (await world.desk.people(options)).people.map(({ email }) => email);
     expect(await found({ search: 'ALMA' })).toEqual([ALMA, 'alma.25@hollowoak.example']);
     expect(await found({ search: 'a%' }), 'what is searched for is no pattern').toEqual([]);

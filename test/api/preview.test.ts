@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
-import type { EffectDocument, Preview } from '../../src/client/index.ts';
+import type { EffectDocument, Preview } from '../../src/client/desk.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
 import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, expect, test } from 'vitest';
-import { GateProblem } from '../../src/client/index.ts';
+import { GateProblem } from '../../src/client/desk.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
 import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';
@@ -77,10 +77,10 @@ test('records are kept through every change of the collections', async () => {
   const { id } = await ada.create('hives', { code: 'a', size: 'large' });
   // A field that is left out is set aside: declared again it begins empty, unless it is to be taken back.
   expect((await publish(base('code text required label'))).setAside).toEqual(['hives.size']);
-  expect((await ada.read('hives', id)).record).not.toHaveProperty('size');
+  expect(await ada.read('hives', id)).not.toHaveProperty('size');
   await ada.create('hives', { code: 'b' });
   await publish(base('code text required label  size text  weight decimal = 1.5'));
-  expect((await ada.read('hives', id)).record).toMatchObject({ size: null, weight: '1.5' });
+  expect(await ada.read('hives', id)).toMatchObject({ size: null, weight: '1.5' });
   await publish(base('code text required label  weight decimal = 1.5'));
   await ada.update('hives', id, { weight: '2' });
   await publish(base('code text required label  size text  weight decimal = 1.5'));

@@ -51,16 +51,11 @@ const lots = '/v1/records/lots';
 
 beforeAll(async () => {
   world = await openWorld(rulebook);
-  for (const code of ['D-1', 'L-1', 'S-1']) {
-    const made = await world.ask('POST', lots, { as: 'sella', body: { code, price: '4' } });
-    expect(made.status, made.text).toBe(201);
-    ids[code] = made.json.id;
-  }
-  const act = (code: string, action: string, body = {}) =>
-    world.ask('POST', `${lots}/${ids[code]}/actions/${action}`, { as: 'sella', body });
-  expect((await act('L-1', 'list')).status).toBe(200);
-  expect((await act('S-1', 'list')).status).toBe(200);
-  expect((await act('S-1', 'sell', { price: '5' })).status).toBe(200);
+  const sella = await world.as('sella');
+  for (const code of ['D-1', 'L-1', 'S-1']) ids[code] = (await sella.create('lots', { code, price: '4' })).id;
+  await sella.act('lots', ids['L-1']!, 'list');
+  await sella.act('lots', ids['S-1']!, 'list');
+  await sella.act('lots', ids['S-1']!, 'sell', { price: '5' });
 });
 afterAll(() => world.close());
 

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, beforeEach, describe, expect, test } from 'vitest';
-import type { GateClient, ShareRequest } from '../../src/client/index.ts';
+import type { DeskClient, ShareRequest } from '../../src/client/desk.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';
@@ -55,7 +55,7 @@ test identity olga { name "Olga" roles office }
 `;
 
 let world: World;
-const clients = new Map<string | null, GateClient>();
+const clients = new Map<string | null, DeskClient>();
 let hive: string;
 beforeAll(async () => {
   world = await openWorld(rulebook, { shares: { byOne: 300, withOne: 400, sharers: 20 } });
@@ -79,7 +79,7 @@ const seen = async (name: string | null, record = hive) =>
   as(name)
     .read('hives', record)
     .then(
-      ({ record: each }) => each,
+      (each) => each,
       () => null,
     );
 const share = async (request: Omit<ShareRequest, 'person'> & { to?: string }, by = 'ada', record = hive) => {
@@ -94,7 +94,7 @@ const agrees = async () => {
 };
 
 test('counts where another collection is read whose filters or rules come to the record that is shared', async () => {
-  const { code } = (await as('ada').read('hives', hive)).record;
+  const { code } = await as('ada').read('hives', hive);
   await run(
     world.database,
     sql`insert into records.visits (id, code, hive, created_at, updated_at) values (gen_random_uuid(), 'V-1', ${value(hive)}::uuid, now(), now())`,

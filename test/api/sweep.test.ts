@@ -1,6 +1,6 @@
 import { pino } from 'pino';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
-import type { SweepDocument } from '../../src/client/index.ts';
+import type { SweepDocument } from '../../src/client/desk.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { createApp } from '../../src/service/app.ts';

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
-import { GateClient, type PartDocument, type WhyDocument, type WhyRequest } from '../../src/client/index.ts';
+import { DeskClient, type PartDocument, type WhyDocument, type WhyRequest } from '../../src/client/desk.ts';
 import { openDemo, type World } from '../support/world.ts';
 
 let world: World;
@@ -89,7 +89,7 @@ describe('why', () => {
 
   test('names sensitive values, and shows them to managers alone', async () => {
     const { secret } = await world.desk.makeKey({ name: 'viewer', level: 'viewer', areas: ['look'] });
-    const viewer = new GateClient({ url: world.service.url, token: secret });
+    const viewer = new DeskClient({ url: world.service.url, token: secret });
     const asked = { as: 'tess', operation: 'pay', collection: 'payouts', record: 'PAY-1' };
     expect(JSON.stringify(await world.desk.why(asked))).toContain('ACC-1000');
     const why = await ask('ben', 'pay', 'payouts', { record: 'PAY-1', values: {} });

@@ -2,7 +2,7 @@ import { mkdtempSync, readFileSync, readdirSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { loadDemo } from '../../demo/data/load.ts';
-import { GateClient } from '../../src/client/index.ts';
+import { DeskClient } from '../../src/client/desk.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import type { Source } from '../../src/core/language/source.ts';
 import { issuerConfig, type IssuerSettings } from '../../src/service/config.ts';
@@ -21,12 +21,12 @@ import { ownDatabase, type OwnDatabase } from './database.ts';
 export interface World extends OwnDatabase {
   readonly service: RunningService;
   readonly folder: string;
-  readonly desk: GateClient;
+  readonly desk: DeskClient;
   /** What `desk` asks with. */
   readonly deskToken: string;
   token(identity: string): Promise<string>;
   /** A client as a test identity; null: the visitor. */
-  as(identity: string | null): Promise<GateClient>;
+  as(identity: string | null): Promise<DeskClient>;
   /** Another process’s worth of service on the same database, with the same key; its own memory. */
   another(): Promise<RunningService>;
   /** A plain HTTP request, as curl would make it; `url`: to another service. */
@@ -99,7 +99,7 @@ export async function openWorld(
   const key = await developmentKey(keyFile);
   const token = (identity: string) => developmentToken(key, identity, RECORDS_AUDIENCE, 600);
   const deskToken = await developmentToken(key, 'test', DESK_AUDIENCE, 600);
-  const desk = new GateClient({ url: service.url, token: deskToken });
+  const desk = new DeskClient({ url: service.url, token: deskToken });
   const sources = typeof files === 'string' ? [{ name: 'test.gate', text: files }] : [...files];
   await desk.unlock('this test changes what is in force', 60);
   // Without files it is as it was installed.
@@ -113,7 +113,7 @@ export async function openWorld(
     deskToken,
     token,
     async as(identity) {
-      return new GateClient(
+      return new DeskClient(
         identity === null ? { url: service.url } : { url: service.url, token: await token(identity) },
       );
     },

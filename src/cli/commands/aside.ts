@@ -1,4 +1,4 @@
-import type { AsideDocument } from '../../client/index.ts';
+import type { AsideDocument } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import type { Output } from '../output.ts';
 import { wholeNumber } from '../values.ts';

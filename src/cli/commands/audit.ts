@@ -1,6 +1,6 @@
 import { stringify } from 'csv-stringify/sync';
 import { detailWords } from '../../client/audit-words.ts';
-import type { AuditQuery } from '../../client/index.ts';
+import type { AuditQuery } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { CheckFailed } from '../exit.ts';
 import type { Output } from '../output.ts';

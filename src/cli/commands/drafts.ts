@@ -1,6 +1,6 @@
 import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { dirname, isAbsolute, join, normalize, sep } from 'node:path';
-import { GateProblem, type DraftDocument, type GateClient } from '../../client/index.ts';
+import { GateProblem, type DraftDocument, type DeskClient } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import { baseOf, noteBase } from '../folder-base.ts';
@@ -101,10 +101,10 @@ export async function draftPush(
 }
 
 async function save(
-  client: GateClient,
+  client: DeskClient,
   name: string,
   noted: ReturnType<typeof baseOf>,
-  files: Parameters<GateClient['saveDraft']>[2],
+  files: Parameters<DeskClient['saveDraft']>[2],
 ): Promise<Tagged> {
   if (noted?.draft?.name === name) {
     try {

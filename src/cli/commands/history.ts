@@ -1,7 +1,7 @@
 import { mkdirSync, readFileSync, readdirSync, writeFileSync } from 'node:fs';
 import { dirname, isAbsolute, join, normalize, sep } from 'node:path';
 import { createTwoFilesPatch } from 'diff';
-import type { Version } from '../../client/index.ts';
+import type { Version } from '../../client/desk.ts';
 import { differencesBetween, type Difference } from '../../core/analysis/differences.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { emptyRulebook, type Rulebook } from '../../core/ir/rulebook.ts';

@@ -1,7 +1,7 @@
 import builders, { type Builder } from 'junit-report-builder';
 import { whyLines } from '../../core/explain/text.ts';
 import type { Why } from '../../core/explain/why.ts';
-import type { TrialReport } from '../../client/index.ts';
+import type { TrialReport } from '../../client/desk.ts';
 
 /** A report of trials as JUnit XML, which build servers read: a suite for each trial, a case for each expectation. */
 export function junitReport(report: TrialReport): string {

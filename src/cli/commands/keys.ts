@@ -1,4 +1,4 @@
-import type { Area, Level } from '../../client/index.ts';
+import type { Area, Level } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import type { Output } from '../output.ts';
 

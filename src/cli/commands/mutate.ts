@@ -1,4 +1,4 @@
-import type { MutateDocument } from '../../client/index.ts';
+import type { MutateDocument } from '../../client/desk.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { deskClient } from '../credentials.ts';
 import { CheckFailed, Misuse } from '../exit.ts';

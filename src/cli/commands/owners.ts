@@ -1,5 +1,5 @@
 import { readFileSync } from 'node:fs';
-import type { OwnerAssignment } from '../../client/index.ts';
+import type { OwnerAssignment } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';

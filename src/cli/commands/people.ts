@@ -1,4 +1,4 @@
-import type { PersonChange, PersonDetail } from '../../client/index.ts';
+import type { PersonChange, PersonDetail } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';

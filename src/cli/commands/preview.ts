@@ -1,4 +1,4 @@
-import type { EffectDocument, GateClient, Preview } from '../../client/index.ts';
+import type { EffectDocument, DeskClient, Preview } from '../../client/desk.ts';
 import { NOT_PROVED } from '../../client/schemas/preview.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import type { Source } from '../../core/language/source.ts';
@@ -82,7 +82,7 @@ export async function preview(
 
 /** Null where the solver is not to be asked, or nothing is in force. */
 async function couldDo(
-  client: GateClient,
+  client: DeskClient,
   base: number | null,
   request: { readonly files?: readonly Source[]; readonly restores?: number },
   seconds: string,

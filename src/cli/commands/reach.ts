@@ -1,5 +1,5 @@
 import { stringify } from 'csv-stringify/sync';
-import type { ReachDocument, ReachersDocument } from '../../client/index.ts';
+import type { ReachDocument, ReachersDocument } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';

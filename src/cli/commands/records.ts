@@ -1,4 +1,4 @@
-import { GateProblem, type GateClient, type Overview, type RecordDocument } from '../../client/index.ts';
+import { GateProblem, type DeskClient, type Overview, type RecordDocument } from '../../client/desk.ts';
 import { problemTypes } from '../../client/schemas/problems.ts';
 import { clientAs, deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
@@ -13,7 +13,7 @@ type Collection = Overview['collections'][number];
 
 /** A call as one identity, and what is known of the collection. */
 interface Desk {
-  readonly client: GateClient;
+  readonly client: DeskClient;
   readonly collection: Collection;
   readonly overview: Overview;
 }
@@ -90,7 +90,7 @@ export async function recordsGet(
     await recordId(desk, desk.collection, record),
     including(desk.collection),
   );
-  print(output, desk, found.record);
+  print(output, desk, found);
 }
 
 /** `firmgate records create COLLECTION field=value … --as IDENTITY`. */
@@ -238,9 +238,9 @@ function shownColumns(collection: Collection): string[] {
   return collection.label === null ? ['id', ...fields] : fields;
 }
 
-function including(collection: Collection): { include?: string } {
+function including(collection: Collection): { include?: readonly string[] } {
   const references = collection.fields.filter((field) => field.reference !== null).map((field) => field.name);
-  return references.length === 0 ? {} : { include: references.join(',') };
+  return references.length === 0 ? {} : { include: references };
 }
 
 /** A cell for people: withheld told apart from missing, references by the label that this identity sees. */

@@ -1,5 +1,5 @@
 import { readFileSync } from 'node:fs';
-import type { RoleChangeRequest, RolePreview } from '../../client/index.ts';
+import type { RoleChangeRequest, RolePreview } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';

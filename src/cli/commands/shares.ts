@@ -1,4 +1,4 @@
-import type { ShareDocument, ShareRequest } from '../../client/index.ts';
+import type { ShareDocument, ShareRequest } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';

@@ -1,7 +1,7 @@
 import { text } from 'node:stream/consumers';
 import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
-import { GateClient, GateProblem } from '../../client/index.ts';
+import { DeskClient, GateProblem } from '../../client/desk.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';
 import { serviceUrl } from '../settings.ts';
@@ -21,7 +21,7 @@ export async function signIn(output: Output, email: string | undefined, { link }
   const secret = link?.split('#')[1];
   if (link !== undefined && !secret)
     throw new Misuse('--link takes the whole link, with the part behind the #, in quotes');
-  const client = new GateClient({ url: serviceUrl() });
+  const client = new DeskClient({ url: serviceUrl() });
   const password = await readPassword(output, secret === undefined ? 'Password' : 'A new password');
   const { session, document } =
     secret === undefined
@@ -40,7 +40,7 @@ export async function signOut(output: Output): Promise<void> {
   const kept = signedIn();
   if (kept === null) throw new Misuse(`nobody is signed in to ${serviceUrl()}: firmgate sign-in EMAIL`);
   try {
-    await new GateClient({ url: serviceUrl(), session: kept.session }).signOut();
+    await new DeskClient({ url: serviceUrl(), session: kept.session }).signOut();
   } catch (error) {
     // One that has ended already is gone as well.
     if (!(error instanceof GateProblem)) throw error;

@@ -1,5 +1,5 @@
 import { text } from 'node:stream/consumers';
-import { GateUnreachable, type Level } from '../../client/index.ts';
+import { GateUnreachable, type Level } from '../../client/desk.ts';
 import { SHORTEST_PASSWORD } from '../../client/schemas/staff.ts';
 import { atTheMachine } from '../../store/audit/index.ts';
 import { connect } from '../../store/connection.ts';

@@ -1,5 +1,5 @@
 import { readFileSync, writeFileSync } from 'node:fs';
-import type { SweepDocument } from '../../client/index.ts';
+import type { SweepDocument } from '../../client/desk.ts';
 import { sweepSchema } from '../../client/schemas/sweep.ts';
 import { changesOf, type Change, type SweepMap } from '../../core/analysis/map.ts';
 import { checkRulebook } from '../../core/check/index.ts';

@@ -1,5 +1,5 @@
 import { writeFileSync } from 'node:fs';
-import type { TrialReport, VerdictDocument } from '../../client/index.ts';
+import type { TrialReport, VerdictDocument } from '../../client/desk.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { whyLines } from '../../core/explain/text.ts';
 import type { Why } from '../../core/explain/why.ts';

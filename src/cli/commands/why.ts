@@ -1,4 +1,4 @@
-import type { WhyRequest } from '../../client/index.ts';
+import type { WhyRequest } from '../../client/desk.ts';
 import { whyLines } from '../../core/explain/text.ts';
 import type { Why } from '../../core/explain/why.ts';
 import { deskClient } from '../credentials.ts';

@@ -219,6 +219,10 @@ export const problemSchema = z
           line: z.int().optional(),
           column: z.int().optional(),
           hint: z.string().optional(),
+          unknown: z
+            .literal(true)
+            .optional()
+            .describe('The rulebook in force has no such name: the request may be made for another version'),
         }),
       )
       .optional(),

@@ -58,8 +58,7 @@ export const recordRightsSchema = z
 export const recordSchema = z
   .looseObject({
     id: z.uuid(),
-    _withheld: z
-      .array(z.string())
+    _withheld: names
       .optional()
       .describe('Fields that this caller does not see of this record; a missing value is null'),
     _included: z

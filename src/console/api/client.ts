@@ -1,7 +1,7 @@
-import { GateClient, GateProblem } from '../../client/index.ts';
+import { DeskClient, GateProblem } from '../../client/desk.ts';
 
 /** The console reaches the service through the client alone, with the session of the browser. */
-export const gate = new GateClient({ url: '' });
+export const gate = new DeskClient({ url: '' });
 
 /** Did the service answer that nobody is signed in? */
 export function isSignedOut(error: unknown): boolean {

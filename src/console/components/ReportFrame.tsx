@@ -3,7 +3,7 @@ import Button from '@mui/material/Button';
 import LinearProgress from '@mui/material/LinearProgress';
 import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
-import type { Progress } from '../../client/index.ts';
+import type { Progress } from '../../client/desk.ts';
 import { ErrorNote } from './ErrorNote.tsx';
 
 export interface ReportFrameProps {

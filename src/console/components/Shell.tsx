@@ -4,7 +4,7 @@ import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { NavLink } from 'react-router';
-import type { SessionDocument } from '../../client/index.ts';
+import type { SessionDocument } from '../../client/desk.ts';
 import { gate } from '../api/client.ts';
 import { UnlockControl } from '../features/unlock/UnlockControl.tsx';
 

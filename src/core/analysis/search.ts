@@ -105,11 +105,22 @@ export function reachedOf(
   };
 }
 
-/** May this caller make a record of the collection at all, and with what? */
-export function searchCreate(decider: Decider, collection: string): Found {
+/** May this caller make a record of the collection at all, and with what? `supplying`: one on which this field is supplied. */
+export function searchCreate(decider: Decider, collection: string, supplying?: string): Found {
   const permission = decider.permission('create', collection);
   if (permission.grounds.length === 0) return nothingFound;
-  return new Search(decider, collection, null, false).create(permission);
+  return new Search(decider, collection, null, false).create(permission, supplying);
+}
+
+/** Would some request change the field, or send it as it is; or carry out the action? With that request. */
+export function searchRight(
+  decider: Decider,
+  collection: string,
+  record: RecordValues,
+  right: { readonly update: string } | { readonly action: string },
+): Found {
+  const search = new Search(decider, collection, record, true);
+  return 'update' in right ? search.update(right.update) : search.act(right.action);
 }
 
 /** Every request with its values worked out, for a record as it is; `more`: there would be others. */
@@ -202,11 +213,12 @@ class Search {
     return this.#first(action, requestsOf(this.#decider, permission, null), null);
   }
 
-  create(permission: Permission): Found {
+  create(permission: Permission, supplying?: string): Found {
     const { fields } = this.#collection;
     const { schema } = this.#decider.rulebook;
     let complete = true;
     for (const names of setsToCreate(permission, this.#collection)) {
+      if (supplying !== undefined && !names.includes(supplying)) continue;
       const found = this.#first('create', requestsToCreate(schema, permission, names), null);
       if (found.answer === 'yes') return found;
       if (found.answer === 'not decided') complete = false;

@@ -7,6 +7,8 @@ import { parseValue } from './values.ts';
 export interface ShapeFault {
   readonly field: string;
   readonly must: string;
+  /** The rulebook has no such name. */
+  readonly unknown?: true;
 }
 
 /** Faults of one body that are told: looking for what was meant takes its time for each, and nobody reads more. */
@@ -32,6 +34,7 @@ export function parseSupplied(
       faults.push({
         field: key.slice(0, 64),
         must: `must be left out: ${collection.name} has no such field${hint === undefined ? '' : ` (${hint})`}`,
+        unknown: true,
       });
     } else if (field.system) {
       faults.push({ field: key, must: 'must be left out: the service alone fills it in' });
@@ -71,6 +74,7 @@ export function parseParameters(
       faults.push({
         field: key.slice(0, 64),
         must: `must be left out: the action takes no such value${near}`,
+        unknown: true,
       });
       continue;
     }

@@ -76,13 +76,16 @@ function fieldsRead(
   return [...collection.fields.keys()].filter((field) => read.has(field));
 }
 
+/** Diagnostics of a name that the rulebook does not have. */
+const namesNothing: ReadonlySet<string> = new Set(['N001', 'N002', 'N003', 'N007', 'N012']);
+
 function parseWhere(rulebook: Rulebook, collection: Collection, where: string) {
   const checked = checkFilter(where, collection.name, rulebook);
   if (checked.ok) return checked.condition;
   const sources = [{ name: 'where', text: where }];
   const errors = checked.diagnostics.slice(0, 20).map((diagnostic) => {
     const { file, ...rest } = locate(diagnostic, sources);
-    return { ...rest, field: file };
+    return { ...rest, field: file, ...(namesNothing.has(rest.code) ? { unknown: true as const } : {}) };
   });
   throw new Problem('malformed-filter', { errors });
 }
@@ -104,7 +107,7 @@ function parseOrder(collection: Collection, text: string): OrderKey[] {
       const hint = known
         ? 'after a field only “desc” or “asc” can stand'
         : suggestion(name, collection.fields.keys());
-      throw malformedOrder(`“${part.slice(0, 60)}” cannot be ordered by`, hint);
+      throw malformedOrder(`“${part.slice(0, 60)}” cannot be ordered by`, hint, !known);
     }
     const { kind } = collection.fields.get(name)!.type;
     if (kind === 'json' || kind === 'list') throw malformedOrder(`“${name}” has no order`);
@@ -117,10 +120,9 @@ function parseOrder(collection: Collection, text: string): OrderKey[] {
   return keys.slice(0, keys.findIndex((key) => key.field === 'id') + 1);
 }
 
-function malformedOrder(message: string, hint?: string): Problem {
-  return new Problem('malformed-filter', {
-    errors: [{ message, field: 'order', ...(hint === undefined ? {} : { hint }) }],
-  });
+function malformedOrder(message: string, hint?: string, unknown = false): Problem {
+  const more = { ...(hint === undefined ? {} : { hint }), ...(unknown ? { unknown: true as const } : {}) };
+  return new Problem('malformed-filter', { errors: [{ message, field: 'order', ...more }] });
 }
 
 /** Names with commas between them; each must be among `known`. */
@@ -147,6 +149,7 @@ export function parseNames(
           message: `“${name.slice(0, 60)}” cannot stand here`,
           field: parameter,
           ...(hint === undefined ? {} : { hint }),
+          unknown: true,
         },
       ],
     });

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { problemSchema, problemTypes } from '../../client/schemas/problems.ts';
-import type { Operation, Operations } from './operation.ts';
+import { NamedSchema, type Operation, type Operations, type Shape } from './operation.ts';
 import { recordsOperations } from './records.ts';
 import { staffOperations } from './staff.ts';
 import { peopleOperations } from './people.ts';
@@ -20,14 +20,31 @@ let made: object | null = null;
 
 /** The service's description as OpenAPI 3.1, from the very schemas that check requests. Made once. */
 export function openApiDocument(): object {
-  made ??= makeDocument();
+  made ??= documentOf(operations, {
+    description: 'Records, each caller seeing and changing what the published rules allow.',
+    tags: [
+      { name: 'records', description: 'The end users’ side' },
+      { name: 'about', description: 'What the service says of itself' },
+      { name: 'desk', description: 'The developers’ side' },
+      { name: 'provisioning', description: 'SCIM 2.0 (RFC 7643, RFC 7644), for an identity provider' },
+    ],
+  });
   return made;
 }
 
-function makeDocument(): object {
+/** As in package.json; an SPDX expression has to refer to what it does not list. */
+const license = { name: 'UNLICENSED', identifier: 'LicenseRef-UNLICENSED' };
+
+interface About {
+  readonly description: string;
+  readonly tags: readonly { readonly name: string; readonly description: string }[];
+}
+
+/** Operations as a document of OpenAPI 3.1. */
+export function documentOf(described: Operations, { description, tags }: About): object {
   const components: Record<string, unknown> = { Problem: component(problemSchema, 'output', {}) };
   const paths: Record<string, Record<string, unknown>> = {};
-  for (const [path, methods] of Object.entries(operations)) {
+  for (const [path, methods] of Object.entries(described)) {
     const parameters = [...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({
       name,
       in: 'path',
@@ -38,27 +55,23 @@ function makeDocument(): object {
     for (const [method, operation] of Object.entries(methods))
       paths[path][method] = describe(operation, components);
   }
+  const securitySchemes = {
+    bearer: { type: 'http', scheme: 'bearer', bearerFormat: 'JWT' },
+    session: { type: 'apiKey', in: 'cookie', name: 'firmgate_session' },
+  };
+  const isAsked = (scheme: string) =>
+    JSON.stringify(paths).includes(`"security":[{"${scheme}"`) || scheme === 'bearer';
   return {
     openapi: '3.1.0',
-    info: {
-      title: 'Firm Gate',
-      version: '1.0.0',
-      description: 'Records, each caller seeing and changing what the published rules allow.',
-    },
+    info: { title: 'Firm Gate', version: '1.0.0', description, license },
     servers: [{ url: '/' }],
-    tags: [
-      { name: 'records', description: 'The end users’ side' },
-      { name: 'about', description: 'What the service says of itself' },
-      { name: 'desk', description: 'The developers’ side' },
-      { name: 'provisioning', description: 'SCIM 2.0 (RFC 7643, RFC 7644), for an identity provider' },
-    ],
+    tags,
     paths,
     components: {
       schemas: components,
-      securitySchemes: {
-        bearer: { type: 'http', scheme: 'bearer', bearerFormat: 'JWT' },
-        session: { type: 'apiKey', in: 'cookie', name: 'firmgate_session' },
-      },
+      securitySchemes: Object.fromEntries(
+        Object.entries(securitySchemes).filter(([scheme]) => isAsked(scheme)),
+      ),
     },
   };
 }
@@ -85,12 +98,13 @@ function describe(operation: Operation, components: Record<string, unknown>): ob
       content: { 'application/problem+json': { schema: { $ref: '#/components/schemas/Problem' } } },
     };
   }
+  const side = operation.side ?? operation.tag;
   const security =
-    operation.id === 'acceptInvitation' || operation.tag === 'provisioning'
+    operation.id === 'acceptInvitation' || side === 'provisioning'
       ? [{ bearer: [] }]
-      : operation.tag === 'records' || operation.id === 'whoAmI'
+      : side === 'records' || operation.id === 'whoAmI'
         ? [{}, { bearer: [] }]
-        : operation.tag === 'desk' && operation.id !== 'signIn' && operation.id !== 'join'
+        : side === 'desk' && operation.id !== 'signIn' && operation.id !== 'join'
           ? [{ session: [] }, { bearer: [] }]
           : [{}];
   return {
@@ -104,10 +118,18 @@ function describe(operation: Operation, components: Record<string, unknown>): ob
   };
 }
 
-function parametersOf({ query, conditional }: Operation): object[] {
+const rehearsal = {
+  name: 'Firmgate-Rehearsal',
+  in: 'header',
+  description: 'Carry the write out, answer, and take all of it back',
+  schema: { type: 'string', enum: ['true'] },
+};
+
+function parametersOf({ query, conditional, rehearsed }: Operation): object[] {
   const parameters: object[] = [];
   if (conditional !== undefined)
     parameters.push({ name: conditional, in: 'header', schema: { type: 'string' } });
+  if (rehearsed === true) parameters.push(rehearsal);
   if (query === undefined) return parameters;
   const { properties = {} } = z.toJSONSchema(query, { target: 'draft-2020-12', io: 'input' });
   for (const [name, property] of Object.entries(properties)) {
@@ -126,7 +148,12 @@ function requestBody(
 }
 
 /** A schema with an id stands once under components; any other where it is used. */
-function reference(schema: z.ZodType, io: 'input' | 'output', components: Record<string, unknown>): object {
+function reference(schema: Shape, io: 'input' | 'output', components: Record<string, unknown>): object {
+  if (schema instanceof NamedSchema) {
+    for (const each of schema.uses) reference(each, io, components);
+    components[schema.name] ??= schema.schema;
+    return { $ref: `#/components/schemas/${schema.name}` };
+  }
   const id = schema.meta()?.id;
   if (id === undefined) return component(schema, io, components);
   components[id] ??= component(schema, io, components);

@@ -5,14 +5,34 @@ import type { ProblemType } from '../../client/schemas/problems.ts';
 export interface Operation {
   readonly id: string;
   readonly summary: string;
-  readonly tag: 'records' | 'about' | 'desk' | 'provisioning';
+  readonly tag: string;
+  /** Whose it is, where the tag does not say so: it decides who may ask. */
+  readonly side?: 'records';
   /** Where the answers are of another media type than JSON’s own. */
   readonly media?: string;
   readonly query?: z.ZodObject;
-  readonly body?: { readonly schema: z.ZodType; readonly types: readonly string[] };
+  readonly body?: { readonly schema: Shape; readonly types: readonly string[] };
   readonly conditional?: 'If-Match' | 'If-None-Match';
-  readonly answers: Readonly<Record<number, z.ZodType | string>>;
+  /** A write that can be rehearsed. */
+  readonly rehearsed?: true;
+  readonly answers: Readonly<Record<number, Shape | string>>;
   readonly problems: readonly ProblemType[];
+}
+
+/** A schema that requests are checked with, or one of a rulebook's own. */
+export type Shape = z.ZodType | NamedSchema;
+
+/** A JSON Schema (2020-12) that is made of a rulebook, and stands under components; with those that it points at. */
+export class NamedSchema {
+  readonly name: string;
+  readonly schema: object;
+  readonly uses: readonly Shape[];
+
+  constructor(name: string, schema: object, uses: readonly Shape[] = []) {
+    this.name = name;
+    this.schema = schema;
+    this.uses = uses;
+  }
 }
 
 /** Path → method → what it is. */

@@ -1,3 +1,5 @@
+import { z } from 'zod';
+import { canQuerySchema, canSchema } from '../../client/schemas/can.ts';
 import {
   draftChangesSchema,
   draftFilesSchema,
@@ -51,6 +53,35 @@ export const proofOperations: Operations = {
       tag: 'desk',
       answers: { 200: overviewSchema },
       problems: deskProblems,
+    },
+  },
+  '/v1/desk/types': {
+    get: {
+      id: 'types',
+      summary: 'The collections in force as TypeScript, for firmgate/client',
+      tag: 'desk',
+      media: 'text/plain',
+      answers: { 200: z.string() },
+      problems: [...deskProblems, 'not-acceptable'],
+    },
+  },
+  '/v1/desk/openapi.json': {
+    get: {
+      id: 'describeCollections',
+      summary: 'The collections in force as OpenAPI 3.1, each by its name',
+      tag: 'desk',
+      answers: { 200: z.looseObject({}) },
+      problems: [...deskProblems, 'not-acceptable'],
+    },
+  },
+  '/v1/desk/can': {
+    get: {
+      id: 'can',
+      summary: 'What the rights of somebody say of one operation',
+      tag: 'desk',
+      query: canQuerySchema,
+      answers: { 200: canSchema },
+      problems: [...deskProblems, 'locked', 'not-found'],
     },
   },
   '/v1/desk/look/{collection}': {

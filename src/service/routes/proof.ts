@@ -31,6 +31,11 @@ import { jsonBody, offer, offerReport } from './route.ts';
 /** RFC 9562. */
 const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i;
 
+/** Somebody of the application, by address or id, and no test identity. */
+export function isPersonNamed(as: string): boolean {
+  return as.includes('@') || UUID.test(as);
+}
+
 /** A rulebook is larger than a record: 500 files of ordinary length. */
 export const rulebookBody = jsonReader('16mb');
 
@@ -159,7 +164,7 @@ export function offerProof(
         const rulebook = await published();
         const { as, operation, collection, record } = asked;
         // Of somebody of the application more is told than they themselves are: with a reason, and on record before it is.
-        const ofPerson = as.includes('@') || UUID.test(as);
+        const ofPerson = isPersonNamed(as);
         const actor = ofPerson ? await unlocked(database, response, 'publisher', 'look') : actorOf(response);
         const person = ofPerson ? await personNamed(database, as) : null;
         const subject = record === undefined ? collection : `${collection} ${record}`;

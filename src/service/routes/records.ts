@@ -169,7 +169,11 @@ function suppliedValues(collection: Collection, body: Record<string, unknown>, h
 function withoutFaults({ values, faults }: ReturnType<typeof parseSupplied>) {
   if (faults.length === 0) return values;
   throw new Problem('malformed-request', {
-    errors: faults.map(({ field, must }) => ({ message: `${field} ${must}`, field })),
+    errors: faults.map(({ field, must, unknown }) => ({
+      message: `${field} ${must}`,
+      field,
+      ...(unknown === undefined ? {} : { unknown }),
+    })),
   });
 }
 

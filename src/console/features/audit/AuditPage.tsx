@@ -8,7 +8,7 @@ import Typography from '@mui/material/Typography';
 import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { detailWords } from '../../../client/audit-words.ts';
-import type { AuditEntryDocument } from '../../../client/index.ts';
+import type { AuditEntryDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';

@@ -1,7 +1,7 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import { Link, useLocation } from 'react-router';
-import type { Overview } from '../../../client/index.ts';
+import type { Overview } from '../../../client/desk.ts';
 
 /** All collections of the rulebook; the choice of identities is kept from one to the next. */
 export function CollectionList({ overview, chosen }: { overview: Overview; chosen: string }) {

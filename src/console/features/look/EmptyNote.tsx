@@ -1,6 +1,6 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
-import type { Emptiness } from '../../../client/index.ts';
+import type { Emptiness } from '../../../client/desk.ts';
 
 const headings: Readonly<Record<Emptiness['reason'], string>> = {
   'no rule': 'Closed: there is no rule',

@@ -6,7 +6,7 @@ import InputLabel from '@mui/material/InputLabel';
 import NativeSelect from '@mui/material/NativeSelect';
 import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
-import type { Look, Overview, RecordDocument } from '../../../client/index.ts';
+import type { Overview, RecordDocument } from '../../../client/desk.ts';
 import { useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import type { WhySubject } from '../why/WhyPanel.tsx';

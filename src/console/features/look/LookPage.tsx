@@ -4,7 +4,7 @@ import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Navigate, useParams, useSearchParams } from 'react-router';
-import type { Overview } from '../../../client/index.ts';
+import type { Overview } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { WhyPanel, type WhySubject } from '../why/WhyPanel.tsx';

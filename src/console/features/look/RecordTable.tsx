@@ -5,7 +5,7 @@ import TableCell from '@mui/material/TableCell';
 import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import { visuallyHidden } from '@mui/utils';
-import type { Look, Overview, RecordDocument } from '../../../client/index.ts';
+import type { Overview, RecordDocument } from '../../../client/desk.ts';
 import { Changeable, Deletable, Missing, OnlyHere, Withheld } from './marks.tsx';
 
 type Collection = Overview['collections'][number];

@@ -1,5 +1,5 @@
 import { useInfiniteQuery, type InfiniteData, type UseInfiniteQueryResult } from '@tanstack/react-query';
-import type { Look, Overview } from '../../../client/index.ts';
+import type { Look, Overview } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 
 /** Stands in the choice of identities for the caller without one; no identity can have this name. */
@@ -23,7 +23,7 @@ export function useLook(
       const page = {
         limit: 50,
         ...(collection.label === null ? {} : { order: collection.label }),
-        ...(references.length === 0 ? {} : { include: references.join(',') }),
+        ...(references.length === 0 ? {} : { include: references }),
         ...(where === '' ? {} : { where }),
         ...(pageParam === null ? {} : { after: pageParam }),
       };

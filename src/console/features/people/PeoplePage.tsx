@@ -10,7 +10,7 @@ import Typography from '@mui/material/Typography';
 import Link from '@mui/material/Link';
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Link as RouterLink, useSearchParams } from 'react-router';
-import type { PersonDocument } from '../../../client/index.ts';
+import type { PersonDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';

@@ -7,7 +7,7 @@ import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState, type ReactNode } from 'react';
 import { Link as RouterLink, useParams } from 'react-router';
-import type { PersonDetail } from '../../../client/index.ts';
+import type { PersonDetail } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { useUnlocked } from '../../api/session.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';

@@ -1,7 +1,7 @@
 import TableCell from '@mui/material/TableCell';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
-import type { ReachDocument } from '../../../client/index.ts';
+import type { ReachDocument } from '../../../client/desk.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';
 
 const wide = { maxWidth: 420, whiteSpace: 'normal', verticalAlign: 'top' } as const;

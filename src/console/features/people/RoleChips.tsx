@@ -1,6 +1,6 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
-import type { PersonDocument } from '../../../client/index.ts';
+import type { PersonDocument } from '../../../client/desk.ts';
 
 type Assignment = PersonDocument['roles'][number];
 

@@ -13,7 +13,7 @@ import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import type { PersonDetail, RoleChangeRequest, RolePreview } from '../../../client/index.ts';
+import type { PersonDetail, RoleChangeRequest, RolePreview } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { useUnlocked } from '../../api/session.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';

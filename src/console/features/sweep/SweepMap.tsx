@@ -10,7 +10,7 @@ import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useState } from 'react';
-import type { SweepDocument } from '../../../client/index.ts';
+import type { SweepDocument } from '../../../client/desk.ts';
 
 type Reach = SweepDocument['reach'][number];
 

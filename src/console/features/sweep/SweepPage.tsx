@@ -1,7 +1,7 @@
 import Box from '@mui/material/Box';
 import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
-import type { SweepDocument } from '../../../client/index.ts';
+import type { SweepDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { ReportFrame } from '../../components/ReportFrame.tsx';
 import { useReport } from '../../components/useReport.ts';

@@ -1,7 +1,7 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import { visuallyHidden } from '@mui/utils';
-import type { PartDocument, VerdictDocument, WhyDocument } from '../../../client/index.ts';
+import type { PartDocument, VerdictDocument, WhyDocument } from '../../../client/desk.ts';
 
 type Explanation = NonNullable<NonNullable<VerdictDocument['failure']>['why']>;
 type Rule = Explanation['stages'][number]['rules'][number];
