@@ -2,10 +2,11 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { openSolver } from '../../src/cli/solver.ts';
 import { Dice } from '../../src/core/analysis/dice.ts';
 import { searchProof } from '../../src/core/analysis/prove/index.ts';
-import { reachedOf, searchCreate } from '../../src/core/analysis/search.ts';
+import { reachedOf, searchCreate, searchRight } from '../../src/core/analysis/search.ts';
 import { planCounting } from '../../src/core/analysis/tally.ts';
 import { violationOf } from '../../src/core/analysis/violations.ts';
-import type { Reached } from '../../src/core/analysis/outcomes.ts';
+import { actionsOf, type Reached } from '../../src/core/analysis/outcomes.ts';
+import { noRights, rightsOf, type Rights } from '../../src/core/analysis/rights.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
 import type { Follows, RefusedBy } from '../../src/core/decide/steps/verdict.ts';
@@ -26,6 +27,8 @@ import { createRecord } from '../../src/store/records/create.ts';
 import { deleteRecord } from '../../src/store/records/delete.ts';
 import { fullRecord } from '../../src/store/records/full.ts';
 import type { Outcome, Refusal } from '../../src/store/records/outcome.ts';
+import { readRecord } from '../../src/store/records/read.ts';
+import { rightsPlanOf } from '../../src/store/records/rights.ts';
 import { actOn, updateRecord } from '../../src/store/records/update.ts';
 import { rolledBack } from '../../src/store/roll-back.ts';
 import { mayShare } from '../../src/store/shares/change.ts';
@@ -38,6 +41,7 @@ import {
   outcomeRulebook,
   outcomeSchema,
   randomQuestion,
+  randomRequest,
   withShares,
 } from './worlds.ts';
 
@@ -168,6 +172,8 @@ const counts = {
   allowed: 0,
   followed: 0,
   rights: 0,
+  kept: 0,
+  refused: 0,
   undecided: 0,
   carried: 0,
   cells: 0,
@@ -268,6 +274,74 @@ function compareRights(
   }
 }
 
+/** Values that are tried against each no. */
+const TRIED = 50;
+
+/**
+ * What front ends are told: a yes is carried out by the store with the request that comes with it, and a no is refused whatever is
+ * sent. Both engines say the same, but for what either could not decide.
+ */
+async function rightsAreKept(
+  on: Executor,
+  dice: Dice,
+  rulebook: Rulebook,
+  caller: Caller,
+  collection: string,
+  record: RecordValues,
+  byClosures: Reached,
+  told: string,
+): Promise<void> {
+  const access = new Access(rulebook, caller, NOW);
+  const plan = rightsPlanOf(access, collection);
+  const rights = (await readRecord(on, access, collection, record.id as string, plan))?.rights ?? noRights;
+  const said = rightsOf(byClosures);
+  const decider = new Decider(rulebook, caller, { now: NOW, look, all });
+  const { fields } = collectionOf(rulebook.schema, collection);
+  const questions = [
+    ...[...fields.values()]
+      .filter(({ system }) => !system)
+      .map(({ name }) => ({
+        right: { update: name },
+        operation: 'update',
+        field: name,
+        of: ({ update }: Rights) => update.includes(name),
+        open: ({ undecided }: Rights) => undecided?.update.includes(name) === true,
+      })),
+    ...actionsOf(rulebook, collection).map((name) => ({
+      right: { action: name },
+      operation: name,
+      field: null,
+      of: ({ actions }: Rights) => actions.includes(name),
+      open: ({ undecided }: Rights) => undecided?.actions.includes(name) === true,
+    })),
+  ];
+  for (const { right, operation, field, of, open } of questions) {
+    const about = `${operation} ${field ?? ''} of ${record.id as string}: ${told}`;
+    if (!open(rights) && !open(said)) expect(of(rights), about).toBe(of(said));
+    if (of(rights)) {
+      const { request } = searchRight(decider, collection, record, right);
+      if (request === null) continue;
+      const decision = await compareStep(
+        on,
+        rulebook,
+        caller,
+        { operation, collection, record, values: request },
+        about,
+      );
+      expect(decision.allowed, about).toBe(true);
+      counts.kept++;
+    } else if (!open(rights)) {
+      for (let tried = 0; tried < TRIED; tried++) {
+        const question = randomRequest(dice, rulebook, world, { operation, collection, record }, field);
+        const sent = `${JSON.stringify([...question.values])}, ${about}`;
+        expect(decider.decide(question).allowed, sent).toBe(false);
+        if (tried < 2) await compareStep(on, rulebook, caller, question, sent);
+      }
+      counts.refused++;
+    }
+  }
+}
+
 test(
   'the store, the decider, why, rights and both ways of counting agree on whole outcomes',
   { timeout: 7_200_000 },
@@ -309,6 +383,7 @@ test(
               `seed ${seed}: ${collection} ${record.id as string} by ${JSON.stringify({ ...caller, roles: [...caller.roles] })}\n${text}`,
             );
             rights.set(key, [byClosures, byBits]);
+            await rightsAreKept(on, dice, rulebook, caller, collection, record, byClosures, told);
           }
           compareRights(rights.get(key) ?? [], question, decision, told);
         }
@@ -335,6 +410,8 @@ test(
     expect(counts.allowed / counts.steps).toBeLessThan(0.9);
     expect(counts.followed).toBeGreaterThan(STEPS / 1_000);
     expect(counts.rights).toBeGreaterThan(STEPS / 100);
+    expect(counts.kept, 'what rights call possible').toBeGreaterThan(STEPS / 100);
+    expect(counts.refused, 'what rights rule out').toBeGreaterThan(STEPS / 100);
     expect(counts.undecided / counts.cells).toBeLessThan(0.5);
   },
 );

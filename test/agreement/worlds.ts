@@ -330,6 +330,33 @@ export function withShares(
 }
 
 /** Anything that could be asked for; of records mostly those that `caller` can read, since the others are all alike. */
+/** Some request that would change a field, with others or without, or carry out an action. */
+export function randomRequest(
+  dice: Dice,
+  rulebook: Rulebook,
+  records: Records,
+  { operation, collection, record }: Omit<Question, 'values'>,
+  field: string | null,
+): Question {
+  const ids = new Map([...records].map(([name, all]) => [name, [...all.keys()]]));
+  const { fields } = collectionOf(rulebook.schema, collection);
+  const types = rulebook.actions.get(actionKey(collection, operation))?.parameters ?? fields;
+  const chosen = [...types].filter(
+    ([name, each]) =>
+      name === field ||
+      ('system' in each
+        ? !each.system && !each.unique && dice.percent(20)
+        : each.required || dice.percent(70)),
+  );
+  const values = new Map(
+    chosen.map(([name, { type, required }]) => {
+      const asItIs = field !== null && dice.percent(25);
+      return [name, asItIs ? (record![name] ?? null) : someValue(dice, type, ids, required)];
+    }),
+  );
+  return { operation, collection, record, values };
+}
+
 export function randomQuestion(
   dice: Dice,
   rulebook: Rulebook,

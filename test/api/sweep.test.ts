@@ -167,6 +167,18 @@ describe('a sweep of the demo', () => {
       [
         'hives',
         'queen_year, notes), delete when',
+        'queen_year), delete when',
+        (text) => /^GET \S+rights=true: “update notes” is told to be possible/.test(text),
+      ],
+      [
+        'hives',
+        'treasurer may read (code, keeper, reserve_price)',
+        'treasurer may read (code, keeper, reserve_price, notes)',
+        (text) => /^GET \/v1\/rights\/hives: “read notes” is ruled out/.test(text),
+      ],
+      [
+        'hives',
+        'queen_year, notes), delete when',
         'queen_year, notes) when',
         (text) => text.startsWith('DELETE'),
       ],

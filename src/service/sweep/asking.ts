@@ -1,6 +1,8 @@
 import type { Attempt } from '../../core/analysis/attempts.ts';
 import type { Gives } from '../../core/analysis/findings.ts';
+import type { Reached } from '../../core/analysis/outcomes.ts';
 import { sampleRecords, targetsOf } from '../../core/analysis/sampling.ts';
+import { reachedOf } from '../../core/analysis/search.ts';
 import type { Counted } from '../../core/analysis/tally.ts';
 import type { RecordValues } from '../../core/decide/caller.ts';
 import { Decider, type Decision, type World } from '../../core/evaluate/decider.ts';
@@ -16,6 +18,7 @@ import { LoadedWorld, TooMuchToLoad } from '../../store/world.ts';
 import type { Answered, Asking, LoopbackDoor } from './door.ts';
 import { expected, wrongDocument, wrongRecord, wrongWrite } from './judge.ts';
 import { literalOf, quoted, where, writing } from './requests.ts';
+import { wrongCould, wrongRights } from './rights.ts';
 
 export interface ServiceSweep {
   readonly differences: readonly Difference[];
@@ -34,7 +37,8 @@ const AT_ONCE = 8;
 
 /**
  * Asks the service itself, as every identity, over HTTP: by id, by list, by filter, order and count, by expanding
- * references, by conditional requests, and by writes that are rehearsed. What it answers must be what the closures say.
+ * references, by conditional requests, by the rights that it tells, and by writes that are rehearsed. What it answers must be what
+ * the closures say.
  * Of records that are alike for an identity `perKind` are asked about, and always one. Without a door (a draft is not in
  * force) the attempts are only thought through.
  */
@@ -186,8 +190,11 @@ class Asker {
         decision: decider.decide({ operation, collection: this.#collection.name, record, values }),
       };
     });
+    const reached = sample.records.map((record) => reachedOf(decider, this.#collection.name, record, true));
     const probes = [
       ...sample.records.flatMap((record) => this.#readProbes(decider, record)),
+      ...sample.records.map((record, index) => this.#rightsProbe(record, reached[index]!)),
+      this.#couldProbe(reached, tried),
       ...tried.map(({ attempt, decision }) => this.#writeProbe(attempt, decision)),
     ];
     return { records: sample.records, probes, tried };
@@ -218,6 +225,32 @@ class Asker {
       ...this.#maskProbes(record, shown),
       ...this.#referenceProbes(decider, record, shown),
     ];
+  }
+
+  /** What front ends are told of the record. */
+  #rightsProbe(record: RecordValues, reached: Reached): Probe {
+    const id = record.id as string;
+    return {
+      record: id,
+      operation: 'rights',
+      field: null,
+      asking: { method: 'GET', path: `/v1/records/${this.#collection.name}/${id}?rights=true` },
+      wrong: (answer) => wrongRights(answer, reached),
+    };
+  }
+
+  /** What could be done at all, told without looking at any record. */
+  #couldProbe(reached: readonly Reached[], tried: Plan['tried']): Probe {
+    const made = tried.flatMap(({ attempt: { record, values }, decision }) =>
+      record === null && decision.allowed ? [[...values.keys()]] : [],
+    );
+    return {
+      record: '',
+      operation: 'rights',
+      field: null,
+      asking: { method: 'GET', path: `/v1/rights/${this.#collection.name}` },
+      wrong: (answer) => wrongCould(answer, reached, made),
+    };
   }
 
   /** A withheld value moves nothing: it counts as missing in every filter, and a hidden record passes none. */
