@@ -383,7 +383,9 @@ test(
               `seed ${seed}: ${collection} ${record.id as string} by ${JSON.stringify({ ...caller, roles: [...caller.roles] })}\n${text}`,
             );
             rights.set(key, [byClosures, byBits]);
-            await rightsAreKept(on, dice, rulebook, caller, collection, record, byClosures, told);
+            // With dice of its own, so that the steps of a seed stay what they are.
+            const dicing = new Dice(seed * 1_000 + step);
+            await rightsAreKept(on, dicing, rulebook, caller, collection, record, byClosures, told);
           }
           compareRights(rights.get(key) ?? [], question, decision, told);
         }
@@ -408,7 +410,7 @@ test(
     console.log(`outcomes: ${JSON.stringify(counts)} (seed ${SEED})`);
     expect(counts.allowed / counts.steps).toBeGreaterThan(0.08);
     expect(counts.allowed / counts.steps).toBeLessThan(0.9);
-    expect(counts.followed).toBeGreaterThan(STEPS / 1_000);
+    expect(counts.followed).toBeGreaterThan(STEPS / 2_000);
     expect(counts.rights).toBeGreaterThan(STEPS / 100);
     expect(counts.kept, 'what rights call possible').toBeGreaterThan(STEPS / 100);
     expect(counts.refused, 'what rights rule out').toBeGreaterThan(STEPS / 100);

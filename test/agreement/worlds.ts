@@ -340,14 +340,13 @@ export function randomRequest(
 ): Question {
   const ids = new Map([...records].map(([name, all]) => [name, [...all.keys()]]));
   const { fields } = collectionOf(rulebook.schema, collection);
-  const types = rulebook.actions.get(actionKey(collection, operation))?.parameters ?? fields;
-  const chosen = [...types].filter(
-    ([name, each]) =>
-      name === field ||
-      ('system' in each
-        ? !each.system && !each.unique && dice.percent(20)
-        : each.required || dice.percent(70)),
-  );
+  const action = rulebook.actions.get(actionKey(collection, operation));
+  const chosen: (readonly [string, { readonly type: Type; readonly required: boolean }])[] =
+    action === undefined
+      ? [...fields].filter(
+          ([name, { system, unique }]) => name === field || (!system && !unique && dice.percent(20)),
+        )
+      : [...action.parameters].filter(([, { required }]) => required || dice.percent(70));
   const values = new Map(
     chosen.map(([name, { type, required }]) => {
       const asItIs = field !== null && dice.percent(25);

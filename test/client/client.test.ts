@@ -7,6 +7,7 @@ import { brotliCompressSync, gzipSync } from 'node:zlib';
 import { build } from 'vite';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { GateClient, GateOutdated, GateProblem, GateUnreachable } from '../../src/client/index.ts';
+import { compiled } from '../support/compile.ts';
 import { openDemo, openWorld, type World } from '../support/world.ts';
 
 /** What programs stand on: firmgate/client, the types of the collections in force, and clients that generators write. */
@@ -28,30 +29,8 @@ const client = async (as: string | null, more: object = {}) =>
     ...more,
   });
 
-/** Compiles programs beside the types; `firmgate/client` is the source itself, or what the package exports. */
-async function compiled(files: Record<string, string>, from: 'source' | 'package'): Promise<string> {
-  const at = mkdtempSync(join(folder, 'program-'));
-  for (const [name, text] of Object.entries(files)) writeFileSync(join(at, name), text);
-  const exported = JSON.parse(readFileSync('package.json', 'utf8')).exports['./client'].types as string;
-  const options = {
-    strict: true,
-    noEmit: true,
-    module: 'ESNext',
-    moduleResolution: 'Bundler',
-    target: 'ES2022',
-    lib: ['ES2022', 'DOM', 'DOM.AsyncIterable'],
-    types: [],
-    skipLibCheck: false,
-    allowImportingTsExtensions: true,
-    paths: {
-      'firmgate/client': [resolve(from === 'source' ? 'src/client/index.ts' : exported)],
-      zod: [resolve('node_modules/zod')],
-    },
-  };
-  writeFileSync(join(at, 'tsconfig.json'), JSON.stringify({ compilerOptions: options, include: ['*.ts'] }));
-  const done = await execute('node_modules/.bin/tsc', ['-p', at]).catch((error: { stdout: string }) => error);
-  return done.stdout;
-}
+const compile = (files: Record<string, string>, from?: 'package') =>
+  compiled(mkdtempSync(join(folder, 'program-')), files, from);
 
 describe('types of the collections in force', () => {
   test('a program with the client is held to them: names, choices, references, what is withheld, actions', async () => {
@@ -108,13 +87,10 @@ export async function wrong() {
 }
 `;
     const files = { 'collections.ts': types, 'program.ts': program };
-    expect(await compiled(files, 'source')).toBe('');
-    expect(await compiled(files, 'package'), 'what the package exports says the same').toBe('');
+    expect(await compile(files)).toBe('');
+    expect(await compile(files, 'package'), 'what the package exports says the same').toBe('');
     expect(
-      await compiled(
-        { ...files, 'program.ts': program.replace("code: 'X', apiary", 'code: 1, apiary') },
-        'source',
-      ),
+      await compile({ ...files, 'program.ts': program.replace("code: 'X', apiary", 'code: 1, apiary') }),
     ).toContain('error TS');
   });
 
@@ -132,7 +108,7 @@ export async function wrong() {
     `);
     try {
       const text = await odd.desk.types();
-      expect(await compiled({ 'collections.ts': text }, 'source')).toBe('');
+      expect(await compile({ 'collections.ts': text })).toBe('');
       expect(text).toContain(
         'readonly close: (given: { readonly why: string; readonly day?: string | null }) => ABRecord;',
       );
@@ -361,7 +337,7 @@ export async function run(baseUrl: string, token: string) {
       'If-Match',
       'Firmgate-Rehearsal',
     ]);
-    expect(await compiled({ 'api.ts': api, 'program.ts': program }, 'source')).toBe('');
+    expect(await compile({ 'api.ts': api, 'program.ts': program })).toBe('');
     writeFileSync(join(at, 'program.ts'), program);
     const { run } = (await import(join(at, 'program.ts'))) as {
       run: (url: string, token: string) => Promise<Record<string, unknown>>;

@@ -5,21 +5,11 @@ import { chromium, type BrowserContext, type Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';
+import { chromiumFlags } from '../support/chromium.ts';
 import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
 /** The console in Chromium, against a service of its own. */
 const STAFF = { email: 'manager@hollowoak.example', password: 'a long enough password' };
-const flags = [
-  '--no-sandbox',
-  '--headless=new',
-  '--disable-gpu',
-  '--disable-quic',
-  '--no-first-run',
-  '--disable-background-networking',
-  '--disable-component-update',
-  '--disable-sync',
-];
-
 let world: World;
 let browser: BrowserContext;
 let page: Page;
@@ -30,7 +20,7 @@ beforeAll(async () => {
   await setStaff(world.database, STAFF.email, STAFF.password, 'manager', atTheMachine('test'));
   browser = await chromium.launchPersistentContext(mkdtempSync(join(tmpdir(), 'chromium-')), {
     executablePath: process.env.CHROMIUM ?? '/usr/bin/chromium',
-    args: flags,
+    args: chromiumFlags,
     viewport: { width: 1280, height: 800 },
   });
   page = await browser.newPage();
