@@ -104,6 +104,8 @@ describe('the docs', () => {
       'sh',
       'sh fails',
       'sh setup',
+      // Run by test/console/front-end.test.ts.
+      'tsx',
     ]);
     for (const { text } of ofKind('json')) JSON.parse(text);
   });
