@@ -235,3 +235,69 @@ describe('what could be done at all', () => {
     expect(answer.headers.get('firmgate-rulebook')).toBe('1');
   });
 });
+
+describe('can', () => {
+  const can = (as: string, operation: string, collection: string, record?: string, fields?: string) =>
+    world.desk.can({
+      as,
+      operation,
+      collection,
+      ...(record === undefined ? {} : { record }),
+      ...(fields === undefined ? {} : { fields }),
+    });
+
+  test('answers staff as front ends are answered, field by field, and the least of several', async () => {
+    for (const as of ['sella', 'otto', 'stella', 'visitor'])
+      for (const code of ['D-1', 'L-1', 'S-1']) {
+        const rights = (await listed(as === 'visitor' ? null : as)).get(code)?._rights;
+        const { fields } = await can(as, 'update', 'lots', code);
+        expect(fields.filter(({ answer }) => answer === 'yes').map(({ field }) => field)).toEqual(
+          (rights?.update ?? []).toSorted(
+            (a, b) =>
+              ['status', 'batch', 'price', 'note', 'place'].indexOf(a) -
+              ['status', 'batch', 'price', 'note', 'place'].indexOf(b),
+          ),
+        );
+        for (const action of ['list', 'sell'])
+          expect((await can(as, action, 'lots', code)).answer).toBe(
+            rights?.actions.includes(action) === true ? 'yes' : 'no',
+          );
+        expect((await can(as, 'delete', 'lots', code)).answer).toBe(rights?.delete === true ? 'yes' : 'no');
+        expect((await can(as, 'share', 'lots', code)).answer).toBe(rights?.share === true ? 'yes' : 'no');
+        expect((await can(as, 'read', 'lots', code)).answer).toBe(rights === undefined ? 'no' : 'yes');
+      }
+    expect(await can('stella', 'update', 'lots', 'D-1', 'note,status')).toEqual({
+      answer: 'no',
+      fields: [
+        { field: 'note', answer: 'not decided' },
+        { field: 'status', answer: 'no' },
+      ],
+    });
+    expect(await can('stella', 'update', 'lots', 'D-1')).toMatchObject({ answer: 'not decided' });
+    expect(await can('sella', 'read', 'lots', 'D-1', 'code,reserve')).toMatchObject({ answer: 'no' });
+  });
+
+  test('thinks through a record that is to be made', async () => {
+    expect(await can('sella', 'create', 'lots')).toMatchObject({ answer: 'yes' });
+    expect(await can('sella', 'create', 'lots', undefined, 'code,price')).toMatchObject({ answer: 'yes' });
+    expect(await can('sella', 'create', 'lots', undefined, 'code,note')).toMatchObject({ answer: 'no' });
+    expect(await can('aurel', 'create', 'ledgers')).toEqual({ answer: 'no', fields: [] });
+    expect(await can('audrey', 'create', 'ledgers')).toMatchObject({ answer: 'yes' });
+  });
+
+  test('says what is wrong with the question, and of a person only after an unlock', async () => {
+    const wrong = async (...asked: Parameters<typeof can>) =>
+      (await can(...asked).catch((error: unknown) => error)) as { fields: readonly string[]; status: number };
+    expect((await wrong('sela', 'read', 'lots', 'D-1')).fields).toEqual(['as']);
+    expect((await wrong('sella', 'reed', 'lots', 'D-1')).fields).toEqual(['operation']);
+    expect((await wrong('sella', 'read', 'lot', 'D-1')).fields).toEqual(['collection']);
+    expect((await wrong('sella', 'read', 'lots', 'NOPE')).fields).toEqual(['record']);
+    expect((await wrong('sella', 'read', 'lots')).fields).toEqual(['record']);
+    expect((await wrong('sella', 'create', 'lots', 'D-1')).fields).toEqual(['record']);
+    expect((await wrong('sella', 'delete', 'lots', 'D-1', 'code')).fields).toEqual(['fields']);
+    expect((await wrong('sella', 'update', 'lots', 'D-1', 'created_at')).fields).toEqual(['fields']);
+    expect(await can('sella@hollowoak.example', 'read', 'lots', 'D-1')).toMatchObject({ answer: 'yes' });
+    await world.desk.lock();
+    expect((await wrong('sella@hollowoak.example', 'read', 'lots', 'D-1')).status).toBe(403);
+  });
+});

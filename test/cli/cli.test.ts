@@ -365,3 +365,57 @@ describe('sweep', () => {
     }
   });
 });
+
+describe('what programs are told', () => {
+  test('can says yes, no or not decided, with the fields, and by its exit code', async () => {
+    const yes = await firmgate('can', 'ada', 'update', 'hives', 'OAK-001');
+    expect(yes).toMatchObject({
+      code: 0,
+      out: expect.stringMatching(/^yes: ada may update hives OAK-001\n/),
+    });
+    expect(yes.out).toMatch(/yes +apiary, visibility, status, queen_year, notes\n +no +code, keeper/);
+    const no = await firmgate(
+      'can',
+      'ada',
+      'update',
+      'hives',
+      'OAK-001',
+      '--field',
+      'notes',
+      'code',
+      '--json',
+    );
+    expect(no.code).toBe(1);
+    expect(JSON.parse(no.out)).toEqual({
+      answer: 'no',
+      fields: [
+        { field: 'notes', answer: 'yes' },
+        { field: 'code', answer: 'no' },
+      ],
+    });
+    expect(await firmgate('can', 'visitor', 'delete', 'hives', 'OAK-001')).toMatchObject({
+      code: 1,
+      out: expect.stringContaining('firmgate why visitor delete hives OAK-001'),
+    });
+    expect(await firmgate('can', 'ada', 'updat', 'hives', 'OAK-001')).toMatchObject({
+      code: 1,
+      err: expect.stringContaining('did you mean “update”?'),
+    });
+  });
+
+  test('types are written, and a file that is not what the rulebook says fails a check', async () => {
+    const file = join(mkdtempSync(join(tmpdir(), 'types-')), 'collections.ts');
+    expect(await firmgate('types', '--check', file)).toMatchObject({ code: 1 });
+    expect(await firmgate('types', '--out', file)).toMatchObject({ code: 0 });
+    expect((await firmgate('types')).out).toBe(readFileSync(file, 'utf8'));
+    expect(await firmgate('types', '--check', file)).toMatchObject({ code: 0 });
+    writeFileSync(file, readFileSync(file, 'utf8').replace('notes', 'note'));
+    expect(await firmgate('types', '--check', file)).toMatchObject({
+      code: 1,
+      err: expect.stringContaining(`firmgate types --out ${file}`),
+    });
+    expect(JSON.parse((await firmgate('types', '--openapi')).out)).toMatchObject({ openapi: '3.1.0' });
+    expect(await firmgate('types', '--out', '/nowhere/at/all.ts')).toMatchObject({ code: 2 });
+    expect(await firmgate('types', '--out', file, '--check', file)).toMatchObject({ code: 2 });
+  });
+});
