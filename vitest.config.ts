@@ -11,7 +11,10 @@ export default defineConfig({
       { extends: true, test: { name: 'unit', include: ['test/{unit,decide}/**/*.test.ts'] } },
       {
         extends: true,
-        test: { name: 'service', include: ['test/{agreement,api,cli,client,docs,faults,scenario}/**/*.test.ts'] },
+        test: {
+          name: 'service',
+          include: ['test/{agreement,api,cli,client,docs,faults,scenario}/**/*.test.ts'],
+        },
       },
       { extends: true, test: { name: 'console', include: ['test/console/**/*.test.ts'] } },
     ],

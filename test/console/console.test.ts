@@ -1,11 +1,8 @@
-import { mkdtempSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
-import { chromium, type BrowserContext, type Page } from 'playwright-core';
+import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';
-import { chromiumFlags } from '../support/chromium.ts';
+import { openBrowser } from '../support/chromium.ts';
 import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
 /** The console in Chromium, against a service of its own. */
@@ -18,11 +15,7 @@ const complaints: string[] = [];
 beforeAll(async () => {
   world = await openDemo({ consoleFolder: 'dist/console' });
   await setStaff(world.database, STAFF.email, STAFF.password, 'manager', atTheMachine('test'));
-  browser = await chromium.launchPersistentContext(mkdtempSync(join(tmpdir(), 'chromium-')), {
-    executablePath: process.env.CHROMIUM ?? '/usr/bin/chromium',
-    args: chromiumFlags,
-    viewport: { width: 1280, height: 800 },
-  });
+  browser = await openBrowser();
   page = await browser.newPage();
   page.setDefaultTimeout(10_000);
   page.on('console', (message) => {

@@ -1,19 +1,14 @@
 import { z } from 'zod';
+import { whyRequestSchema } from './why.ts';
+
+const asked = whyRequestSchema.shape;
 
 /** Query parameters of `GET /v1/desk/can`. */
 export const canQuerySchema = z.strictObject({
-  as: z
-    .string()
-    .min(1)
-    .max(320)
-    .describe('A test identity, or “visitor”; or a person, by address or id, which takes an unlock'),
-  operation: z
-    .string()
-    .min(1)
-    .max(100)
-    .describe('read, create, update, delete, share, or an action of the collection'),
-  collection: z.string().min(1).max(100),
-  record: z.string().min(1).max(500).optional().describe('Its id or its label; not for create'),
+  as: asked.as,
+  operation: asked.operation,
+  collection: asked.collection,
+  record: asked.record,
   fields: z
     .string()
     .min(1)

@@ -13,7 +13,7 @@ export const whyRequestSchema = z
       .string()
       .min(1)
       .max(100)
-      .describe('read, create, update, delete, or an action of the collection'),
+      .describe('read, create, update, delete, share, or an action of the collection'),
     collection: z.string().min(1).max(100),
     record: z.string().min(1).max(500).optional().describe('Its id or its label; not for create'),
     fields: z.array(z.string().max(100)).max(500).optional().describe('For read: the fields in question'),
