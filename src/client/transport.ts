@@ -104,8 +104,10 @@ export function query(options: object): string {
   return parameters.size === 0 ? '' : `?${parameters.toString()}`;
 }
 
-/** Parts of a path, each as it is. */
+/** Parts of a path, each as it is; one that would lead to another path is none. */
 export function pathOf(...parts: readonly string[]): string {
+  for (const part of parts)
+    if (part === '' || part === '.' || part === '..') throw new TypeError(`“${part}” names nothing`);
   return `/v1/${parts.map(encodeURIComponent).join('/')}`;
 }
 

@@ -1,4 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { sql, value } from '../../src/core/sql/fragment.ts';
+import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';
 
 /** What front ends are told: rights on records, and what could be done at all. */
@@ -13,6 +15,7 @@ collection lots "Honey on offer" {
   reserve decimal sensitive
   note text
   place ref stores
+  depot ref stores
   owned by seller
 }
 collection stores { name text required label  keeper ref people }
@@ -29,6 +32,7 @@ rules lots {
   seller may read (all but reserve), create (code, batch, price) when seller = me stamp seller = me
   seller may update (batch, price, note) when seller = me and old.status = "draft"
   seller may update (place) when seller = me
+  seller may update (depot) when seller = me and new.depot.name starts with "open"
   seller may list when seller = me and old.status = "draft"
   seller may sell when seller = me and old.status = "listed" and new.price > 0
   seller may delete, share when seller = me and status = "draft"
@@ -149,6 +153,33 @@ describe('rights on records', () => {
     expect((await listed('otto')).size).toBe(0);
   });
 
+  test('a reference is searched among what the caller reads, and where that is very much, it is left open', async () => {
+    const { id } = await (await world.as('otto')).create('lots', { code: 'O-1' });
+    const depot = async () => {
+      const { _rights } = (await listed('otto')).get('O-1')! as Told & {
+        _rights: { undecided?: { update: string[] } };
+      };
+      return [_rights.update.includes('depot'), _rights.undecided?.update ?? []];
+    };
+    const stores = (count: number, name: string) =>
+      run(
+        world.database,
+        sql`insert into records.stores (id, name, keeper, created_at, updated_at)
+          select gen_random_uuid(), ${value(name)}::text || gen_random_uuid(), p.id, now(), now()
+          from generate_series(1, ${value(count)}::integer), records.people as p where p._identity = 'otto'`,
+      );
+    expect(await depot(), 'there is none').toEqual([false, []]);
+    await stores(150, 'shut');
+    expect(await depot(), 'all of them were looked at').toEqual([false, []]);
+    await stores(1, 'open');
+    expect(await depot()).toEqual([true, []]);
+    await run(world.database, sql`delete from records.stores where name like 'open%'`);
+    await stores(100, 'shut');
+    expect(await depot(), 'not all of them were').toEqual([false, ['depot']]);
+    await run(world.database, sql`delete from records.stores`);
+    await run(world.database, sql`delete from records.lots where id = ${value(id)}::uuid`);
+  });
+
   test('a word that is not understood is refused, not passed over', async () => {
     for (const path of [`${lots}?rights=yes`, `${lots}/${ids['D-1']}?rights=1`, '/v1/rights?lots=1'])
       expect((await world.ask('GET', path, { as: 'sella' })).status).toBe(400);
@@ -169,7 +200,7 @@ describe('what could be done at all', () => {
         required: ['code'],
         filled: ['seller', 'status'],
       },
-      update: ['batch', 'price', 'note', 'place'],
+      update: ['batch', 'price', 'note', 'place', 'depot'],
       delete: true,
       share: true,
       fields: {
@@ -247,16 +278,13 @@ describe('can', () => {
     });
 
   test('answers staff as front ends are answered, field by field, and the least of several', async () => {
+    const order = ['status', 'batch', 'price', 'note', 'place', 'depot'];
     for (const as of ['sella', 'otto', 'stella', 'visitor'])
       for (const code of ['D-1', 'L-1', 'S-1']) {
         const rights = (await listed(as === 'visitor' ? null : as)).get(code)?._rights;
         const { fields } = await can(as, 'update', 'lots', code);
         expect(fields.filter(({ answer }) => answer === 'yes').map(({ field }) => field)).toEqual(
-          (rights?.update ?? []).toSorted(
-            (a, b) =>
-              ['status', 'batch', 'price', 'note', 'place'].indexOf(a) -
-              ['status', 'batch', 'price', 'note', 'place'].indexOf(b),
-          ),
+          (rights?.update ?? []).toSorted((a, b) => order.indexOf(a) - order.indexOf(b)),
         );
         for (const action of ['list', 'sell'])
           expect((await can(as, action, 'lots', code)).answer).toBe(

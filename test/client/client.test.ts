@@ -193,6 +193,7 @@ describe('the client', () => {
     expect(refused).toMatchObject({ type: 'fields-not-covered', status: 403, fields: ['reserve_price'] });
     const malformed = await ada.create('hives', { code: 3 }).catch((error: unknown) => error);
     expect(malformed).toMatchObject({ type: 'malformed-request', fields: ['code'] });
+    for (const id of ['', '.', '..']) await expect(ada.delete('hives', id)).rejects.toThrow('names nothing');
     const nobody = new GateClient({ url: 'http://127.0.0.1:1' });
     await expect(nobody.me()).rejects.toBeInstanceOf(GateUnreachable);
     const ended = new AbortController();

@@ -1,10 +1,10 @@
 import type { Caller } from '../decide/caller.ts';
-import { conditionOf, settledFor, yes } from '../decide/condition.ts';
-import type { Node } from '../decide/nodes.ts';
+import { settledFor } from '../decide/condition.ts';
+import { holds, type Node, type TrueOf } from '../decide/nodes.ts';
 import { permissionOf } from '../decide/permission.ts';
+import { remembered } from '../decide/remembered.ts';
 import { SHARE, shareableCollections } from '../decide/shares.ts';
 import { createGroups } from '../decide/steps/create.ts';
-import type { Condition } from '../ir/conditions.ts';
 import { actionKey, type Action, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, type Field } from '../types/schema.ts';
 import { actionsOf } from './outcomes.ts';
@@ -37,19 +37,16 @@ export interface CouldCreate {
 export function couldDo(rulebook: Rulebook, caller: Caller, now: string, collection: string): Could | null {
   const { fields } = collectionOf(rulebook.schema, collection);
   const permission = (operation: Operation) => permissionOf(rulebook, caller, operation, collection);
-  const known = new Map<Node, boolean>();
-  const could = (node: Node): boolean => {
-    const before = known.get(node);
-    if (before !== undefined) return before;
-    const found = !isHopeless(condition(node));
-    known.set(node, found);
-    return found;
-  };
-  const condition = (node: Node): Condition =>
-    conditionOf(node, caller, {
-      trueOf: (leaf) => answered(settledFor(rulebook, caller, leaf), caller, now),
-      permitted: (pair) => condition(permissionOf(rulebook, caller, pair.operation, pair.collection).record),
-      referenceReadable: () => yes,
+  // Fields share most of their parts: each is looked at once.
+  const leaves = new Map<TrueOf, boolean>();
+  const trueOf = (leaf: TrueOf) =>
+    remembered(leaves, leaf, () => !isHopeless(answered(settledFor(rulebook, caller, leaf), caller, now)));
+  const could = (node: Node): boolean =>
+    holds(node, {
+      trueOf,
+      permitted: ({ pair }) => could(permissionOf(rulebook, caller, pair.operation, pair.collection).record),
+      referenceReadable: () => true,
+      isOwnRecord: () => false,
     });
   const fieldsOf = (operation: Operation, of: readonly Field[]) => {
     const { record, field } = permission(operation);

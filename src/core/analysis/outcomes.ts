@@ -1,4 +1,4 @@
-import { conditionOf, isOwn, settledFor } from '../decide/condition.ts';
+import { conditionOf, isOwn, settledFor, yes } from '../decide/condition.ts';
 import type { Caller } from '../decide/caller.ts';
 import { leavesOf, type Node, type TrueOf } from '../decide/nodes.ts';
 import type { Permission } from '../decide/formula.ts';
@@ -15,6 +15,7 @@ import {
   type Condition,
   type Operand,
   type PathOperand,
+  type Range,
 } from '../ir/conditions.ts';
 import { folded } from '../ir/fold.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
@@ -92,6 +93,8 @@ export class Outcomes {
   readonly #caller: Caller;
   readonly #collection: string;
   readonly #unchanged: boolean;
+  /** Targets of a reference that are looked at; undefined: all of them. */
+  readonly #few: number | undefined;
   readonly #readable: (bits: Bits) => boolean;
   readonly #shown: readonly (readonly [string, (bits: Bits) => boolean])[];
   readonly #updates: readonly (readonly [string, (bits: Bits) => Outcome])[];
@@ -111,6 +114,7 @@ export class Outcomes {
   ) {
     this.asking = new Asking(rulebook, caller, now, common);
     this.#unchanged = unchanged;
+    this.#few = now === null ? MOST_TARGETS + 1 : undefined;
     this.#rulebook = rulebook;
     this.#caller = caller;
     this.#collection = collection;
@@ -442,6 +446,7 @@ export class Outcomes {
     );
     if (stamps || blind) return () => undecided;
     const chosen = variableOf(collection);
+    const few = this.#few;
     const { tree } = collectionOf(this.#rulebook.schema, this.#collection);
     const sides = (leaf: TrueOf): Condition => {
       const { condition: bare, reads } = this.#known(leaf);
@@ -466,17 +471,15 @@ export class Outcomes {
     const body = folded({
       kind: 'and',
       operands: [
-        mayRead(collection, chosen),
+        ...(few === undefined ? [mayRead(collection, chosen)] : []),
         ...nodes.map(whole),
         ...required,
         ...(field === name && !this.#unchanged ? [isAnother(this.#own(field), chosen)] : []),
       ],
     });
-    const some = (each: Condition): Condition => ({
-      kind: 'some',
-      range: { collection, depth: 1 },
-      body: each,
-    });
+    const range: Range = few === undefined ? { collection, depth: 1 } : { collection, depth: 1, few };
+    const some = (each: Condition): Condition => ({ kind: 'some', range, body: each });
+    const more = few === undefined ? null : this.asking.ask(moreThan(few, range));
     const whether = (condition: Condition) => this.asking.ask(condition);
     const isBelow = tree === name ? below(this.#collection, chosen, recordPath(collection), tree) : null;
     const allowed = some(
@@ -491,9 +494,23 @@ export class Outcomes {
       .map(({ rule }) => rule.id);
     return (bits) => {
       if (holds(bits)) return { answer: 'yes', through };
+      if (more?.(bits) === true) return undecided;
       return isOpen?.reached(bits) === true && !isOpen.refused(bits) ? undecided : no;
     };
   }
+}
+
+/** Records that are looked at for one reference, where every record of a page asks for its own. */
+const MOST_TARGETS = 200;
+
+/** There are more of them than are looked at, which are those and one. */
+function moreThan(most: number, range: Range): Condition {
+  const type = { kind: 'integer' } as const;
+  return {
+    kind: 'less',
+    left: { kind: 'literal', value: most - 1, type },
+    right: { kind: 'count', range, where: yes, type },
+  };
 }
 
 const nothing: Reached = {

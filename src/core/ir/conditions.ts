@@ -53,6 +53,11 @@ export interface Step {
 export interface Range {
   readonly collection: string;
   readonly depth: number;
+  /**
+   * In SQL: only so many of those that the caller may read, whichever, are looked at. No sentence says so; it bounds what rights ask of
+   * each record of a page.
+   */
+  readonly few?: number;
 }
 
 /** A comparison is unknown where any side is missing. */

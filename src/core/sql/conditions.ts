@@ -155,15 +155,20 @@ export function rangeAlias(around: Surroundings, depth: number): string {
 }
 
 function someSql(range: Range, body: Condition, around: Surroundings, precision: Precision): Fragment {
-  const from = sql`${around.relation(range.collection)} as ${identifier(rangeAlias(around, range.depth))}`;
+  const alias = rangeAlias(around, range.depth);
+  const from = sql`${around.relation(range.collection)} as ${identifier(alias)}`;
+  // An array that depends on no row is worked out once for the statement.
+  const few =
+    range.few === undefined ? sql`` : sql`${column(alias, 'id')} = any(${fewSql(range, around)}) and `;
   switch (precision) {
     case 'true':
-      return sql`exists (select 1 from ${from} where ${conditionSql(body, around, 'true')})`;
+      return sql`exists (select 1 from ${from} where ${few}${conditionSql(body, around, 'true')})`;
     case 'false':
       // False only where the body is false for every record: one that is true or unknown is enough against it.
-      return sql`exists (select 1 from ${from} where (${conditionSql(body, around, 'false')}) is not false)`;
+      return sql`exists (select 1 from ${from} where ${few}(${conditionSql(body, around, 'false')}) is not false)`;
     case 'exact': {
-      const found = sql`select (${conditionSql(body, around, 'exact')}) as found from ${from}`;
+      const among = range.few === undefined ? sql`` : sql` where ${few}true`;
+      const found = sql`select (${conditionSql(body, around, 'exact')}) as found from ${from}${among}`;
       return sql`(select case when bool_or(found) then true when bool_or(found is null) then null else false end from (${found}) as each)`;
     }
   }
@@ -220,7 +225,16 @@ export function leadsUpSql(records: Fragment, tree: string, from: string, to: st
   return sql`with recursive up as (select ${recordKey(from)} as id union select ${parent} from ${records} as t join up on t.id = up.id where ${parent} is not null) select exists (select 1 from up where id = ${recordKey(to)}) as found`;
 }
 
+/** A few of those that the caller may read: their ids, as an array. */
+function fewSql({ collection, depth, few }: Range, around: Surroundings): Fragment {
+  const type = { kind: 'ref', collection } as const;
+  const target = { kind: 'path', root: depth, steps: [{ collection, field: 'id' }], type } as const;
+  const ids = around.mayIds!({ kind: 'may', operation: 'read', collection, target, fields: [] }, around);
+  return sql`array(${ids} limit ${value(few!)}::integer)`;
+}
+
 function countSql(range: Range, where: Condition, around: Surroundings): Fragment {
+  if (range.few !== undefined) return sql`cardinality(${fewSql(range, around)})::bigint`;
   const from = sql`${around.relation(range.collection)} as ${identifier(rangeAlias(around, range.depth))}`;
   const found = sql`select (${conditionSql(where, around, 'exact')}) as found from ${from}`;
   return sql`(select case when bool_or(found is null) then null else count(*) filter (where found) end from (${found}) as each)`;

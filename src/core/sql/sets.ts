@@ -100,6 +100,7 @@ function withinAsSet(
 
 /** `some v in visits has (v.hive = this and …)`: the records that the others point at, found from those others. */
 function someAsSet({ range, body }: Condition & { kind: 'some' }, around: Surroundings): IdSet | null {
+  if (range.few !== undefined) return null;
   const parts = body.kind === 'and' ? body.operands : [body];
   const speaking = parts.filter((part) => rowPaths(part, range.depth).length > 0);
   const [link] = speaking;

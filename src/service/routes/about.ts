@@ -53,7 +53,7 @@ export function aboutRoutes(database: Database, callers: CallerFinder, isReady: 
   offer(router, '/v1/rights', {
     async get(request, response) {
       parseInput(noParameters, request.query);
-      const rights = await callers.reading(request, {}, async ({ access }) => rightsEverywhere(access));
+      const rights = await callers.reading(request, {}, ({ access }) => rightsEverywhere(access));
       send(response, 200, rights);
     },
   });
@@ -62,7 +62,7 @@ export function aboutRoutes(database: Database, callers: CallerFinder, isReady: 
     async get(request, response) {
       parseInput(noParameters, request.query);
       const rights = await callers.reading(request, {}, async ({ access }) => {
-        const { collections } = rightsEverywhere(access);
+        const { collections } = await rightsEverywhere(access);
         const { collection } = request.params as { collection: string };
         // Of what nothing is open, nothing is told: not even that it is there.
         if (!Object.hasOwn(collections, collection)) throw new Problem('not-found');

@@ -1,6 +1,6 @@
 import { LRUCache } from 'lru-cache';
 import { planRights, type RightsPlan } from '../../core/analysis/rights.ts';
-import { standingOf } from '../../core/decide/caller.ts';
+import { standingOf, type Caller } from '../../core/decide/caller.ts';
 import { remembered } from '../../core/decide/remembered.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
@@ -10,10 +10,19 @@ const PLANS = 300;
 
 const kept = new WeakMap<Rulebook, LRUCache<string, RightsPlan>>();
 
-/** How the rights of this caller are found: kept for everybody of their standing, unless something is shared with them. */
+/** How the rights of this caller are found: kept for everybody of their standing; where something is shared with them, for them. */
 export function rightsPlanOf({ rulebook, caller }: Access, collection: string): RightsPlan {
-  if (caller.shared !== undefined) return planRights(rulebook, caller, collection);
   const plans = remembered(kept, rulebook, () => new LRUCache<string, RightsPlan>({ max: PLANS }));
-  const key = `${collection} ${standingOf(caller)}`;
+  const key = JSON.stringify([
+    collection,
+    standingOf(caller),
+    ...(caller.shared === undefined ? [] : beside(caller)),
+  ]);
   return remembered<string, RightsPlan>(plans, key, () => planRights(rulebook, caller, collection));
+}
+
+/** All that a plan goes by where something is shared: what is known of the caller and of each sharer stands in its conditions. */
+function beside({ person, shared = [] }: Caller): unknown[] {
+  const of = shared.map(({ sharer, ...sharing }) => [standingOf(sharer), sharer.person, sharing]);
+  return [person, of];
 }
