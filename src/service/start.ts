@@ -1,5 +1,5 @@
 import type { AddressInfo } from 'node:net';
-import { createServer, type Server } from 'node:http';
+import type { Server } from 'node:http';
 import { pino, type Logger } from 'pino';
 import { connect, type Database } from '../store/connection.ts';
 import { migrate } from '../store/migrations/index.ts';
@@ -10,6 +10,7 @@ import { createApp } from './app.ts';
 import { ConfigError, type ServiceConfig } from './config.ts';
 import { developmentKey, proofKey } from './identity/development.ts';
 import { openPost } from './post/post.ts';
+import { serverFor } from './server.ts';
 import { joinPath } from './routes/staff.ts';
 
 export interface RunningService {
@@ -54,10 +55,11 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     isReady: () => state.ready,
   });
   // Slow senders are cut off before they can hold every connection: looked at each second, or it would be half a minute later.
-  const server = createServer(
-    { headersTimeout: 10_000, requestTimeout: 30_000, connectionsCheckingInterval: 1_000 },
-    app,
-  );
+  const server = serverFor(app, {
+    headersTimeout: 10_000,
+    requestTimeout: 30_000,
+    connectionsCheckingInterval: 1_000,
+  });
   await listen(server, config);
   const ready = prepare(database, logger, state);
   const dropping = dropRegularly(database, logger, config.discardedDays ?? DISCARDED_DAYS, ready);

@@ -1,7 +1,8 @@
-import { createServer, type Server } from 'node:http';
+import type { Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import type { Express } from 'express';
 import { RECORDS_AUDIENCE, signedToken, type SigningKey } from '../identity/development.ts';
+import { serverFor } from '../server.ts';
 
 /** An answer, as a program of an end user would get it. */
 export interface Answered {
@@ -38,7 +39,7 @@ export class LoopbackDoor {
   }
 
   static async open(app: Express, key: SigningKey): Promise<LoopbackDoor> {
-    const server = createServer(app);
+    const server = serverFor(app);
     await new Promise<void>((resolve, reject) => {
       server.once('error', reject);
       server.listen(0, '127.0.0.1', resolve);
