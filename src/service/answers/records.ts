@@ -1,6 +1,8 @@
 import etag from 'etag';
 import type { Access } from '../../core/sql/access.ts';
 import type { ListQuestion } from '../../core/sql/list.ts';
+import type { Rights } from '../../core/analysis/rights.ts';
+import { remembered } from '../../core/decide/remembered.ts';
 import type { Collection } from '../../core/types/schema.ts';
 import type { RecordDocument } from '../../client/schemas/records.ts';
 import type { Executor } from '../../store/connection.ts';
@@ -70,6 +72,23 @@ export async function recordDocuments(
     }
   }
   return documents.map((document, index) => ({ ...document, _included: included[index]! }));
+}
+
+/**
+ * Records as one JSON array, where nothing is brought along: the same as of their documents. Each is written once, for its tag and for
+ * the answer; rights that are the same for many are.
+ */
+export function recordTexts(records: readonly VisibleRecord[], fields: Shape['fields']): string {
+  const written = new Map<Rights, string>();
+  const texts = records.map((record) => {
+    const text = JSON.stringify(recordDocument(record, fields));
+    const { rights } = record;
+    if (rights === undefined) return text;
+    const tag = fields === null ? etag(text) : recordTag(record);
+    const told = remembered(written, rights, () => JSON.stringify(rights));
+    return `${text.slice(0, -1)},"_rights":${told},"_tag":${JSON.stringify(tag)}}`;
+  });
+  return `[${texts.join(',')}]`;
 }
 
 /** With its rights, where they were asked for. Built in place: of a page there are many. */

@@ -19,6 +19,7 @@ import {
   recordDocument,
   recordDocuments,
   recordTag,
+  recordTexts,
   refusalProblem,
 } from '../answers/records.ts';
 import type { CallerFinder } from '../identity/caller.ts';
@@ -41,14 +42,19 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
         const shape = parseShape(collection, query);
         const question = await listQuestion(database, access, collection, query, shape);
         const { records, more } = await listRecords(database, access, question);
+        const written =
+          shape.include.length === 0
+            ? recordTexts(records, shape.fields)
+            : JSON.stringify(await recordDocuments(database, access, collection, records, shape));
         return {
-          records: await recordDocuments(database, access, collection, records, shape),
+          written,
           next: nextPage(collection, question, records, more),
-          ...(query.count === 'true' ? { count: await countVisible(database, access, question) } : {}),
+          count: query.count === 'true' ? await countVisible(database, access, question) : null,
         };
       });
       if (page.next !== null) response.set('Link', `<${nextAddress(request, page.next)}>; rel="next"`);
-      send(response, 200, page);
+      const count = page.count === null ? '' : `,"count":${page.count}`;
+      sendText(response, `{"records":${page.written},"next":${JSON.stringify(page.next)}${count}}`);
     },
 
     post: write(database, async (request, response, carryOut) => {
@@ -148,6 +154,10 @@ const privately = { 'Cache-Control': 'private, no-store', Vary: 'Authorization' 
 
 export function send(response: Response, status: number, document: unknown): void {
   response.status(status).set(privately).type('application/json').send(JSON.stringify(document));
+}
+
+function sendText(response: Response, json: string): void {
+  response.status(200).set(privately).type('application/json').send(json);
 }
 
 /** The parameter of the path, which the router has already decoded. */
