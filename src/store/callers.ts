@@ -20,6 +20,8 @@ export interface Arrival {
   readonly version: number | null;
   /** Roles given by hand that the rulebook does not know: they count for nothing. */
   readonly unknownRoles: readonly string[];
+  /** All that was found of them but the moment and what is shared: whoever is told the same is the same caller. */
+  readonly said: string;
 }
 
 /** How a caller is known. A deactivated person, and one who is not known, is nobody: `arrive` answers null. */
@@ -62,7 +64,16 @@ export async function arrive(
   const caller = shared.length === 0 ? known : { ...known, shared };
   const unknownRoles =
     credentials.kind === 'visitor' ? [] : row._roles.filter((role) => !rulebook.roles.has(role));
-  return { caller, now, version, unknownRoles };
+  return { caller, now, version, unknownRoles, said: saidBy(row) };
+}
+
+/** The statement of an arrival at this moment, for those who ask it beside another: the same `saidBy` its row is the same caller. */
+export function arrivalNow(rulebook: Rulebook, credentials: Credentials): Fragment {
+  return arrivalSql(rulebook, credentials, momentSql(null));
+}
+
+export function saidBy({ _now: _, _roles: roles, ...row }: Partial<Row>): string {
+  return JSON.stringify([row, roles?.toSorted()]);
 }
 
 function momentSql(at: string | null): Fragment {

@@ -10,6 +10,14 @@ import { KeepingClient, OTHER_RESULT_TYPE } from './kept.ts';
 export type Database = Knex;
 export type Executor = Knex | Knex.Transaction;
 
+/** Something that asks statements in a way of its own; see `guess.ts`. */
+export interface Asks {
+  asks(statement: Fragment, kept: boolean): Promise<Record<string, unknown>[]>;
+}
+
+/** What can be asked for rows, and for nothing else. */
+export type Reader = Executor | Asks;
+
 export interface ConnectionOptions {
   /** A `postgres://` URL. */
   readonly url: string;
@@ -32,6 +40,11 @@ const readers = new Map<number, (text: string) => unknown>([
   [1185, (text) => parseArray(text, readTimestamp)],
 ]);
 
+/** How a value of a type is read from its text. */
+export function parserOf(oid: number): (text: string) => unknown {
+  return readers.get(oid) ?? pg.types.getTypeParser(oid, 'text');
+}
+
 /**
  * A pool of connections. Nothing is opened until the first question, so an unreachable database is not an error here.
  * Statements here are short and their costs often overestimated, so compiling them (jit) would only cost time.
@@ -48,7 +61,7 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
         '-c timezone=UTC -c datestyle=ISO -c jit=off -c statement_timeout=10000 -c idle_in_transaction_session_timeout=60000',
       types: {
         getTypeParser: (oid: number, format?: string) =>
-          readers.get(oid) ?? pg.types.getTypeParser(oid, format as 'text'),
+          format === 'binary' ? pg.types.getTypeParser(oid, format) : parserOf(oid),
       },
     } as Knex.PgConnectionConfig,
     pool: { min: 0, max: poolSize },
@@ -65,7 +78,8 @@ function silent(): void {}
 export const statements: { before: (() => Promise<void> | void) | null } = { before: null };
 
 /** Runs one statement. The driver's errors pass through; `failures.ts` says what they mean. */
-export async function run<Row = Record<string, unknown>>(on: Executor, statement: Fragment): Promise<Row[]> {
+export async function run<Row = Record<string, unknown>>(on: Reader, statement: Fragment): Promise<Row[]> {
+  if ('asks' in on) return (await on.asks(statement, false)) as Row[];
   if (statements.before !== null) await statements.before();
   const result: { rows: Row[] } = await on.raw(statement.text, statement.values as Knex.RawBinding[]);
   return result.rows;
@@ -77,9 +91,10 @@ export async function run<Row = Record<string, unknown>>(on: Executor, statement
  * that selects `*` must stand outside of transactions: it is asked once more where a table has got another column since.
  */
 export async function runKept<Row = Record<string, unknown>>(
-  on: Executor,
+  on: Reader,
   statement: Fragment,
 ): Promise<Row[]> {
+  if ('asks' in on) return (await on.asks(statement, true)) as Row[];
   if (isPassing(on)) return run(on, statement);
   try {
     const raw = on.raw(statement.text, statement.values as Knex.RawBinding[]);

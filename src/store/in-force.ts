@@ -1,6 +1,6 @@
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import { sql } from '../core/sql/fragment.ts';
-import { run, type Executor } from './connection.ts';
+import { run, type Executor, type Reader } from './connection.ts';
 import { DatabaseUnavailable } from './failures.ts';
 
 /** Another version of the rulebook is in force than the one that was asked by: ask again by that one. */
@@ -28,7 +28,7 @@ export async function holdTheseRules(on: Executor, rulebook: Pick<Rulebook, 'ver
 }
 
 /** Throws `OtherRules` where another version than this is in force. Of a draft nothing is asked. */
-export async function assureInForce(on: Executor, { version }: Pick<Rulebook, 'version'>): Promise<void> {
+export async function assureInForce(on: Reader, { version }: Pick<Rulebook, 'version'>): Promise<void> {
   if (version === null) return;
   const [row] = await run<{ version: number | null }>(
     on,
@@ -42,7 +42,7 @@ export async function assureInForce(on: Executor, { version }: Pick<Rulebook, 'v
  * it was. Versions only grow, so one that is in force still was so for the statement, too.
  */
 export async function trusted<Row>(
-  on: Executor,
+  on: Reader,
   rulebook: Pick<Rulebook, 'version'>,
   rows: readonly Row[],
   isNothing = rows.length === 0,

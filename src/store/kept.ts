@@ -18,7 +18,7 @@ interface Asked {
   options?: { name?: string; kept?: boolean };
 }
 
-interface Connection {
+export interface Connection {
   query(text: string): Promise<unknown>;
   /** pg's own notes on what it has prepared, by name. */
   readonly connection: { readonly parsedStatements: Record<string, unknown> };
@@ -26,6 +26,7 @@ interface Connection {
 
 const Dialect = PostgresDialect as new (config: Knex.Config) => {
   _query(connection: Connection, asked: Asked): Promise<unknown>;
+  positionBindings(text: string): string;
 };
 
 /**
@@ -51,7 +52,7 @@ export class KeepingClient extends Dialect {
 const changed = new LRUCache<string, number>({ max: 10_000 });
 
 /** From now on the text is prepared anew, by another name. */
-function prepareAnew(connection: Connection, text: string): void {
+export function prepareAnew(connection: Connection, text: string): void {
   changed.set(text, (changed.get(text) ?? 0) + 1);
   held.get(connection)?.delete(text);
 }
@@ -60,7 +61,7 @@ function prepareAnew(connection: Connection, text: string): void {
 const held = new WeakMap<Connection, LRUCache<string, string>>();
 
 /** The name of a statement on a connection; null where no room could be made. */
-async function nameOn(connection: Connection, text: string): Promise<string | null> {
+export async function nameOn(connection: Connection, text: string): Promise<string | null> {
   let names = held.get(connection);
   if (names === undefined) {
     names = new LRUCache({ max: KEPT_STATEMENTS });
@@ -83,6 +84,11 @@ async function nameOn(connection: Connection, text: string): Promise<string | nu
   const name = `kept_${digestOf(text)}_${changed.get(text) ?? 0}`;
   names.set(text, name);
   return name;
+}
+
+/** The text with the server's own placeholders. */
+export function positioned(text: string): string {
+  return Dialect.prototype.positionBindings(text);
 }
 
 function digestOf(text: string): string {

@@ -72,12 +72,18 @@ export class Access {
       case 'me':
         return bindable(this.caller.person?.values[slot.name] ?? null);
       case 'now':
-        return this.now;
+        return this.#moment();
       case 'today':
-        return dayOf(this.now, this.rulebook.timeZone);
+        return dayOf(this.#moment(), this.rulebook.timeZone);
       case 'after':
         return bindable(after[Number(slot.name)]!);
     }
+  }
+
+  #moment(): string {
+    if (this.now === NOT_YET)
+      throw new MomentNotKnown('the moment of the call is asked for before it is known');
+    return this.now;
   }
 
   /**
@@ -329,6 +335,12 @@ export class Access {
     return sql`(${this.masked(collection, field, alias)})`;
   }
 }
+
+/** In place of a moment that is not known yet. */
+export const NOT_YET = '';
+
+/** A statement asks for the moment of the call, and that is not known yet. */
+export class MomentNotKnown extends Error {}
 
 /** One ground on which records are readable. */
 export interface Branch {

@@ -10,7 +10,7 @@ import type { Collection } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { parseValue } from '../../core/types/values.ts';
 import type { listQuerySchema } from '../../client/schemas/records.ts';
-import type { Executor } from '../../store/connection.ts';
+import type { Reader } from '../../store/connection.ts';
 import { readRecord } from '../../store/records/read.ts';
 import { rightsPlanOf } from '../../store/records/rights.ts';
 import { Problem } from '../problems/problem.ts';
@@ -45,7 +45,7 @@ export function collectionNamed(rulebook: Rulebook, name: string): Collection {
 
 /** A list as the caller asked for it, every name resolved; 400 with the spot otherwise. */
 export async function listQuestion(
-  on: Executor,
+  on: Reader,
   access: Access,
   collection: Collection,
   query: z.infer<typeof listQuerySchema>,
@@ -181,7 +181,7 @@ export function pageKey(
 
 /** The values behind which a page begins; of a record that is named, as this caller sees it now. */
 async function pageStart(
-  on: Executor,
+  on: Reader,
   access: Access,
   collection: Collection,
   order: readonly OrderKey[],

@@ -5,7 +5,7 @@ import type { Rights } from '../../core/analysis/rights.ts';
 import { remembered } from '../../core/decide/remembered.ts';
 import type { Collection } from '../../core/types/schema.ts';
 import type { RecordDocument } from '../../client/schemas/records.ts';
-import type { Executor } from '../../store/connection.ts';
+import type { Reader } from '../../store/connection.ts';
 import type { Refusal, VisibleRecord } from '../../store/records/outcome.ts';
 import { TooMuchAtOnce, readRecords } from '../../store/records/read.ts';
 import { Problem } from '../problems/problem.ts';
@@ -48,7 +48,7 @@ function tagOf(whole: RecordDocument): string {
  * may not be read is null, as a missing reference is. Cost: one statement for each reference.
  */
 export async function recordDocuments(
-  on: Executor,
+  on: Reader,
   access: Access,
   collection: Collection,
   records: readonly VisibleRecord[],

@@ -3,11 +3,20 @@ import { ipKeyGenerator } from 'express-rate-limit';
 import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
 import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
-import { Access } from '../../core/sql/access.ts';
+import { shareableFrom } from '../../core/decide/shares.ts';
+import { Access, NOT_YET } from '../../core/sql/access.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
-import { arrive, type Arrival, type Arriving, type Credentials } from '../../store/callers.ts';
-import type { Database } from '../../store/connection.ts';
+import {
+  arrivalNow,
+  arrive,
+  saidBy,
+  type Arrival,
+  type Arriving,
+  type Credentials,
+} from '../../store/callers.ts';
+import type { Database, Reader } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
+import { Guessed } from '../../store/guess.ts';
 import { OtherRules } from '../../store/in-force.ts';
 import type { Writer } from '../../store/records/writing.ts';
 import { admitNewcomer, nameSaid } from '../../store/people/index.ts';
@@ -24,9 +33,23 @@ export interface Audience {
 
 /** Callers whose last arrival is remembered. */
 const LAST_KNOWN = 10_000;
+/** Characters of what is remembered to guess by. */
+const MOST_GUESSED = 8_000_000;
 
 /** Publications that may come between two questions before the request is given up. */
 const ATTEMPTS = 4;
+
+/** An audience with what to ask: statements that read go through `on`. */
+export interface ReadingAudience extends Audience {
+  readonly on: Reader;
+}
+
+/** Who somebody was by the rules of then, and all that was said of them. */
+interface Guess {
+  readonly rulebook: Rulebook;
+  readonly caller: Caller;
+  readonly said: string;
+}
 
 /**
  * Finds out who calls. No token: the visitor. A token that is not accepted, or that speaks for somebody unknown or
@@ -40,6 +63,11 @@ export class CallerFinder {
   readonly #asked = new WeakMap<Request, ReturnType<TokenVerifier['verify']>>();
   /** Who somebody was when last asked: by it is guessed what a write may meet, and nothing is decided. */
   readonly #lastKnown = new LRUCache<string, Caller>({ max: LAST_KNOWN });
+  /** Who somebody was when last asked, to ask as them while it is found out whether they are so still. */
+  readonly #guesses = new LRUCache<string, Guess>({
+    maxSize: MOST_GUESSED,
+    sizeCalculation: ({ said }, key) => said.length + key.length + 500,
+  });
 
   constructor(database: Database, tokens: TokenVerifier, rulebooks: RulebookKeeper, logger: Logger) {
     this.#database = database;
@@ -63,19 +91,58 @@ export class CallerFinder {
   async reading<T>(
     request: Request,
     options: Pick<Arriving, 'reading'>,
-    work: (audience: Audience) => Promise<T>,
+    work: (audience: ReadingAudience) => Promise<T>,
   ): Promise<T> {
+    const token = bearerToken(request);
+    const credentials: TokenCredentials =
+      token === null ? { kind: 'visitor' } : await this.#credentials(request, token);
+    const guessed = this.#guessed(credentials, options);
+    if (guessed !== null) {
+      const { on, rulebook } = guessed;
+      try {
+        const answer = await work(guessed);
+        // Nothing is answered, and nothing refused, before it is known who asks.
+        if (on.isRight) {
+          named(request, rulebook);
+          return answer;
+        }
+      } catch (error) {
+        // What took too long once is not asked again.
+        if (isTimeout(error)) throw error;
+        if (on.isRight && !(error instanceof OtherRules)) {
+          named(request, rulebook);
+          throw error;
+        }
+      }
+    }
     for (let attempt = 1; ; attempt++) {
-      const audience = await this.find(request, options);
+      const audience = await this.#known(credentials, options);
       // A refusal is by a version, too.
       named(request, audience.rulebook);
       try {
-        return await work(audience);
+        return await work({ ...audience, on: this.#database });
       } catch (error) {
         if (!(error instanceof OtherRules) || attempt === ATTEMPTS) throw error;
         await this.#rulebooks.inForce(error.version);
       }
     }
+  }
+
+  /** Whoever was here before, as whom they were then; null where nobody was, or where more than one statement says who they are. */
+  #guessed(
+    credentials: TokenCredentials,
+    { reading }: Pick<Arriving, 'reading'>,
+  ): (ReadingAudience & { readonly on: Guessed }) | null {
+    if (reading === undefined) return null;
+    const guess = this.#guesses.get(keyOf(credentials));
+    const { rulebook } = this.#rulebooks.latest;
+    if (guess?.rulebook !== rulebook || shareableFrom(rulebook, reading).size > 0) return null;
+    const on = new Guessed(
+      this.#database,
+      arrivalNow(rulebook, credentials),
+      (row) => row !== undefined && saidBy(row as Parameters<typeof saidBy>[0]) === guess.said,
+    );
+    return { rulebook, access: new Access(rulebook, guess.caller, NOT_YET), on };
   }
 
   /** Whose request it is, before anything else is known of them: by a good token, or by the address it comes from. */
@@ -184,10 +251,19 @@ export class CallerFinder {
       const assumed = this.#rulebooks.latest;
       const arrival = await arrive(this.#database, assumed.rulebook, credentials, options);
       if (arrival === null) return null;
-      if (arrival.version === assumed.version) return this.#audience(arrival, assumed.rulebook);
+      if (arrival.version === assumed.version) {
+        this.#remember(credentials, arrival, assumed.rulebook);
+        return this.#audience(arrival, assumed.rulebook);
+      }
       if (attempt === ATTEMPTS) throw tooManyRulebooks();
       await this.#rulebooks.inForce(arrival.version);
     }
+  }
+
+  #remember(credentials: Credentials, { caller, unknownRoles, said }: Arrival, rulebook: Rulebook): void {
+    // What is shared is asked apart, and a role that nobody knows is told of with each request.
+    if (caller.shared !== undefined || unknownRoles.length > 0) this.#guesses.delete(keyOf(credentials));
+    else this.#guesses.set(keyOf(credentials), { rulebook, caller, said });
   }
 
   #audience({ caller, now, unknownRoles }: Arrival, rulebook: Rulebook): Audience {
@@ -224,7 +300,12 @@ function named(request: Request, { version }: Rulebook): void {
   if (version !== null && request.res?.headersSent === false) request.res.set(RULEBOOK, String(version));
 }
 
-function keyOf(credentials: TokenCredentials): string {
+/** SQLSTATE query_canceled. */
+function isTimeout(error: unknown): boolean {
+  return (error as { code?: unknown } | null)?.code === '57014';
+}
+
+function keyOf(credentials: Credentials): string {
   switch (credentials.kind) {
     case 'visitor':
       return 'visitor';

@@ -36,20 +36,20 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
   offer(router, '/:collection', {
     async get(request, response) {
       const reading = { reading: named(request, 'collection') };
-      const page = await callers.reading(request, reading, async ({ rulebook, access }) => {
+      const page = await callers.reading(request, reading, async ({ rulebook, access, on }) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
         const query = parseInput(listQuerySchema, request.query);
         const shape = parseShape(collection, query);
-        const question = await listQuestion(database, access, collection, query, shape);
-        const { records, more } = await listRecords(database, access, question);
+        const question = await listQuestion(on, access, collection, query, shape);
+        const { records, more } = await listRecords(on, access, question);
         const written =
           shape.include.length === 0
             ? recordTexts(records, shape.fields)
-            : JSON.stringify(await recordDocuments(database, access, collection, records, shape));
+            : JSON.stringify(await recordDocuments(on, access, collection, records, shape));
         return {
           written,
           next: nextPage(collection, question, records, more),
-          count: query.count === 'true' ? await countVisible(database, access, question) : null,
+          count: query.count === 'true' ? await countVisible(on, access, question) : null,
         };
       });
       if (page.next !== null) response.set('Link', `<${nextAddress(request, page.next)}>; rel="next"`);
@@ -75,22 +75,16 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
   offer(router, '/:collection/:id', {
     async get(request, response) {
       const reading = { reading: named(request, 'collection') };
-      const found = await callers.reading(request, reading, async ({ rulebook, access }) => {
+      const found = await callers.reading(request, reading, async ({ rulebook, access, on }) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
         const shape = parseShape(collection, parseInput(recordQuerySchema, request.query));
         const plan = shape.rights ? rightsPlanOf(access, collection.name) : undefined;
-        const record = await readRecord(
-          database,
-          access,
-          collection.name,
-          recordId(collection, request),
-          plan,
-        );
+        const record = await readRecord(on, access, collection.name, recordId(collection, request), plan);
         if (record === null) throw new Problem('not-found');
         // A record with others or rights beside it has no tag: these may change without it.
         const tag = shape.include.length === 0 && !shape.rights ? recordTag(record) : null;
         if (isHeld(request, tag)) return { tag, document: null };
-        const [document] = await recordDocuments(database, access, collection, [record], shape);
+        const [document] = await recordDocuments(on, access, collection, [record], shape);
         return { tag, document };
       });
       if (found.tag !== null) response.set('ETag', found.tag);

@@ -16,7 +16,7 @@ import {
   type ListQuestion,
 } from '../../core/sql/list.ts';
 import type { Value } from '../../core/types/types.ts';
-import { run, type Executor } from '../connection.ts';
+import { run, type Reader } from '../connection.ts';
 import { costOf, type PlanNode } from './costs.ts';
 
 /** A statement with its slots open, and how its answer is read. */
@@ -31,7 +31,7 @@ interface Kept {
  * Every way has the same answer, so a poor guess costs time alone. Where there is no filter of the caller's, the
  * statement itself is kept, too, and only filled. Cost of asking: a planning for each formulation.
  */
-export async function listStatement(on: Executor, access: Access, question: ListQuestion): Promise<Kept> {
+export async function listStatement(on: Reader, access: Access, question: ListQuestion): Promise<Kept> {
   const shape = formShapeOf(access, question, () => listSql(access, question, 'rows'));
   const { forms, lists } = rememberedOf(access);
   let form = forms.get(shape);
@@ -58,7 +58,7 @@ export async function listStatement(on: Executor, access: Access, question: List
 
 /** The statement that counts what a list would hold. */
 export async function countStatement(
-  on: Executor,
+  on: Reader,
   access: Access,
   question: Pick<ListQuestion, 'collection' | 'filter'>,
 ): Promise<Fragment> {
@@ -91,7 +91,7 @@ export function readStatement(
   return { ...kept, statement: filled(kept.statement, (slot) => access.valueOf(slot, [id])) };
 }
 
-async function cheapest(on: Executor, all: readonly Formulation[]): Promise<Form> {
+async function cheapest(on: Reader, all: readonly Formulation[]): Promise<Form> {
   let best: { cost: number; form: Form } = { cost: Infinity, form: all[0]!.form };
   for (const { form, statement } of all.length === 1 ? [] : all) {
     const cost = await expectedCost(on, statement);
@@ -163,7 +163,7 @@ function forNobodyElse(): Omit<Remembered, 'forms'> {
   };
 }
 
-async function expectedCost(on: Executor, statement: Fragment): Promise<number> {
+async function expectedCost(on: Reader, statement: Fragment): Promise<number> {
   const [row] = await run<{ 'QUERY PLAN': readonly { readonly Plan: PlanNode }[] }>(
     on,
     sql`explain (format json) ${statement}`,

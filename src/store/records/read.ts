@@ -1,7 +1,7 @@
 import type { RightsPlan } from '../../core/analysis/rights.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { PAGE_BYTES, readManySql, type ListQuestion } from '../../core/sql/list.ts';
-import { run, runKept, type Executor } from '../connection.ts';
+import { run, runKept, type Executor, type Reader } from '../connection.ts';
 import { trusted } from '../in-force.ts';
 import type { VisibleRecord } from './outcome.ts';
 import { countStatement, listStatement, readStatement } from './plans.ts';
@@ -9,7 +9,7 @@ import { visibleRecord } from './rows.ts';
 
 /** A page of records, and whether there are more behind it. One statement. */
 export async function listRecords(
-  on: Executor,
+  on: Reader,
   access: Access,
   question: ListQuestion,
 ): Promise<{ readonly records: readonly VisibleRecord[]; readonly more: boolean }> {
@@ -26,7 +26,7 @@ export async function listRecords(
 
 /** How many records the caller sees that pass the filter. */
 export async function countVisible(
-  on: Executor,
+  on: Reader,
   access: Access,
   question: Pick<ListQuestion, 'collection' | 'filter'>,
 ): Promise<number> {
@@ -39,7 +39,7 @@ export async function countVisible(
 
 /** One record, or null where it is not there or not readable. */
 export async function readRecord(
-  on: Executor,
+  on: Reader,
   access: Access,
   collection: string,
   id: string,
@@ -67,7 +67,7 @@ export class TooMuchAtOnce extends Error {}
 
 /** Those of the ids that the caller may read, by id. Throws `TooMuchAtOnce`. */
 export async function readRecords(
-  on: Executor,
+  on: Reader,
   access: Access,
   collection: string,
   ids: readonly string[],
