@@ -40,7 +40,8 @@ interface Pool {
 }
 
 interface PoolConnection extends Connection {
-  query(batch: unknown): Promise<unknown>;
+  query(asked: string): Promise<unknown>;
+  query(asked: Batch): Batch;
 }
 
 const placed = new LRUCache<string, string>({ max: 2_000 });

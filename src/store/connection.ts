@@ -96,6 +96,7 @@ export async function runKept<Row = Record<string, unknown>>(
 ): Promise<Row[]> {
   if ('asks' in on) return (await on.asks(statement, true)) as Row[];
   if (isPassing(on)) return run(on, statement);
+  if (statements.before !== null) await statements.before();
   try {
     const raw = on.raw(statement.text, statement.values as Knex.RawBinding[]);
     const result = (await raw.options({ kept: true })) as { rows: Row[] };

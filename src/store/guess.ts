@@ -6,9 +6,16 @@ import { OTHER_RESULT_TYPE } from './kept.ts';
 type Row = Record<string, unknown>;
 
 /** Whoever called is not, or no longer, who they were taken for: ask again, by what is so now. */
-class GuessedWrong extends Error {
+export class GuessedWrong extends Error {
   constructor() {
     super('the caller is not who they were taken for');
+  }
+}
+
+/** A statement goes by the moment of the call, which the arrival alone tells: it cannot go out beside it. */
+export class MomentNotKnown extends Error {
+  constructor() {
+    super('the moment of the call is asked for before it is known');
   }
 }
 
@@ -22,7 +29,7 @@ export class Guessed implements Asks {
   readonly #arrival: Fragment;
   readonly #isSame: (row: Row | undefined) => boolean;
   #arrived: Promise<Row[]> | null = null;
-  #isRight = false;
+  #now: string | null = null;
 
   constructor(database: Database, arrival: Fragment, isSame: (row: Row | undefined) => boolean) {
     this.#database = database;
@@ -32,7 +39,13 @@ export class Guessed implements Asks {
 
   /** Has the arrival said so? */
   get isRight(): boolean {
-    return this.#isRight;
+    return this.#now !== null;
+  }
+
+  /** The moment of the arrival. */
+  get now(): string {
+    if (this.#now === null) throw new MomentNotKnown();
+    return this.#now;
   }
 
   async asks(statement: Fragment, kept: boolean): Promise<Row[]> {
@@ -57,7 +70,7 @@ export class Guessed implements Asks {
     }
     const [arrival, rows = []] = answers;
     if (!this.#isSame(arrival![0])) throw new GuessedWrong();
-    this.#isRight = true;
+    this.#now = arrival![0]!._now as string;
     return rows;
   }
 }

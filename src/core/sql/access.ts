@@ -40,30 +40,40 @@ import { idSet, setSql, type IdSet } from './sets.ts';
 export class Access {
   readonly rulebook: Rulebook;
   readonly caller: Caller;
-  readonly now: string;
+  readonly #now: string | (() => string);
   readonly #sets: boolean;
   readonly #slots: boolean;
 
   /**
-   * `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same. `slots`: what
+   * `now`: the moment of the call, or what says it once it is asked for. `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same. `slots`: what
    * the caller and the clock say is left open, for statements that are made once and filled with `valueOf`.
    */
-  constructor(rulebook: Rulebook, caller: Caller, now: string, { sets = false, slots = false } = {}) {
+  constructor(
+    rulebook: Rulebook,
+    caller: Caller,
+    now: string | (() => string),
+    { sets = false, slots = false } = {},
+  ) {
     this.rulebook = rulebook;
     this.caller = caller;
-    this.now = now;
+    this.#now = now;
     this.#sets = sets;
     this.#slots = slots;
   }
 
+  /** The moment of the call. */
+  get now(): string {
+    return typeof this.#now === 'string' ? this.#now : this.#now();
+  }
+
   /** The same access with its conditions put as sets of ids. */
   withSets(): Access {
-    return new Access(this.rulebook, this.caller, this.now, { sets: true, slots: this.#slots });
+    return new Access(this.rulebook, this.caller, this.#now, { sets: true, slots: this.#slots });
   }
 
   /** The same access with slots in place of what this caller and this moment say. */
   withSlots(): Access {
-    return new Access(this.rulebook, this.caller, this.now, { sets: this.#sets, slots: true });
+    return new Access(this.rulebook, this.caller, this.#now, { sets: this.#sets, slots: true });
   }
 
   /** What this caller and this moment say, where a slot asks. `after`: the keys of the page before. */
@@ -72,18 +82,12 @@ export class Access {
       case 'me':
         return bindable(this.caller.person?.values[slot.name] ?? null);
       case 'now':
-        return this.#moment();
+        return this.now;
       case 'today':
-        return dayOf(this.#moment(), this.rulebook.timeZone);
+        return dayOf(this.now, this.rulebook.timeZone);
       case 'after':
         return bindable(after[Number(slot.name)]!);
     }
-  }
-
-  #moment(): string {
-    if (this.now === NOT_YET)
-      throw new MomentNotKnown('the moment of the call is asked for before it is known');
-    return this.now;
   }
 
   /**
@@ -258,7 +262,7 @@ export class Access {
       may: (may, target, around) => this.#may(may, target, around),
       mayIds: (may, around) => this.#mayIds(may, around),
       as: (caller, around) => {
-        const other = new Access(this.rulebook, caller, this.now, { sets: this.#sets });
+        const other = new Access(this.rulebook, caller, this.#now, { sets: this.#sets });
         const { me, hasRole, may, mayIds } = other.around(around.alias, noRoles);
         return { ...around, me, hasRole, may, ...(mayIds === undefined ? {} : { mayIds }) };
       },
@@ -335,12 +339,6 @@ export class Access {
     return sql`(${this.masked(collection, field, alias)})`;
   }
 }
-
-/** In place of a moment that is not known yet. */
-export const NOT_YET = '';
-
-/** A statement asks for the moment of the call, and that is not known yet. */
-export class MomentNotKnown extends Error {}
 
 /** One ground on which records are readable. */
 export interface Branch {

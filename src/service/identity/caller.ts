@@ -4,7 +4,8 @@ import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
 import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
 import { shareableFrom } from '../../core/decide/shares.ts';
-import { Access, NOT_YET } from '../../core/sql/access.ts';
+import { Access } from '../../core/sql/access.ts';
+import type { Fragment } from '../../core/sql/fragment.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import {
   arrivalNow,
@@ -16,7 +17,7 @@ import {
 } from '../../store/callers.ts';
 import type { Database, Reader } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
-import { Guessed } from '../../store/guess.ts';
+import { Guessed, GuessedWrong, MomentNotKnown } from '../../store/guess.ts';
 import { OtherRules } from '../../store/in-force.ts';
 import type { Writer } from '../../store/records/writing.ts';
 import { admitNewcomer, nameSaid } from '../../store/people/index.ts';
@@ -49,6 +50,8 @@ interface Guess {
   readonly rulebook: Rulebook;
   readonly caller: Caller;
   readonly said: string;
+  /** The statement that finds out whether they are so still, and the claims that it was made with: a token’s own stay the same object. */
+  asking: { readonly claims: object | null; readonly arrival: Fragment } | null;
 }
 
 /**
@@ -107,9 +110,7 @@ export class CallerFinder {
           return answer;
         }
       } catch (error) {
-        // What took too long once is not asked again.
-        if (isTimeout(error)) throw error;
-        if (on.isRight && !(error instanceof OtherRules)) {
+        if (!isOfTheGuess(error) && (on.isRight || !(error instanceof Problem))) {
           named(request, rulebook);
           throw error;
         }
@@ -137,12 +138,15 @@ export class CallerFinder {
     const guess = this.#guesses.get(keyOf(credentials));
     const { rulebook } = this.#rulebooks.latest;
     if (guess?.rulebook !== rulebook || shareableFrom(rulebook, reading).size > 0) return null;
+    const claims = credentials.kind === 'login' ? credentials.claims : null;
+    if (guess.asking?.claims !== claims)
+      guess.asking = { claims, arrival: arrivalNow(rulebook, credentials) };
     const on = new Guessed(
       this.#database,
-      arrivalNow(rulebook, credentials),
+      guess.asking!.arrival,
       (row) => row !== undefined && saidBy(row as Parameters<typeof saidBy>[0]) === guess.said,
     );
-    return { rulebook, access: new Access(rulebook, guess.caller, NOT_YET), on };
+    return { rulebook, access: new Access(rulebook, guess.caller, () => on.now), on };
   }
 
   /** Whose request it is, before anything else is known of them: by a good token, or by the address it comes from. */
@@ -263,7 +267,7 @@ export class CallerFinder {
   #remember(credentials: Credentials, { caller, unknownRoles, said }: Arrival, rulebook: Rulebook): void {
     // What is shared is asked apart, and a role that nobody knows is told of with each request.
     if (caller.shared !== undefined || unknownRoles.length > 0) this.#guesses.delete(keyOf(credentials));
-    else this.#guesses.set(keyOf(credentials), { rulebook, caller, said });
+    else this.#guesses.set(keyOf(credentials), { rulebook, caller, said, asking: null });
   }
 
   #audience({ caller, now, unknownRoles }: Arrival, rulebook: Rulebook): Audience {
@@ -300,9 +304,9 @@ function named(request: Request, { version }: Rulebook): void {
   if (version !== null && request.res?.headersSent === false) request.res.set(RULEBOOK, String(version));
 }
 
-/** SQLSTATE query_canceled. */
-function isTimeout(error: unknown): boolean {
-  return (error as { code?: unknown } | null)?.code === '57014';
+/** Nothing is wrong but that they are not who they were taken for, or that it could not be asked so. */
+function isOfTheGuess(error: unknown): boolean {
+  return error instanceof GuessedWrong || error instanceof MomentNotKnown || error instanceof OtherRules;
 }
 
 function keyOf(credentials: Credentials): string {
