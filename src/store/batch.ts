@@ -4,34 +4,49 @@ import { LRUCache } from 'lru-cache';
 // @ts-expect-error
 import { prepareValue } from 'pg/lib/utils.js';
 import type { Fragment, SqlValue } from '../core/sql/fragment.ts';
-import { parserOf, statements, type Database } from './connection.ts';
-import { nameOn, positioned, prepareAnew, type Connection } from './kept.ts';
+import { parserOf, statements, type Executor } from './connection.ts';
+import { OTHER_RESULT_TYPE, beginningOf, nameOn, positioned, prepareAnew, type Connection } from './kept.ts';
 
 type Row = Record<string, unknown>;
 
 /**
- * Asks kept statements in one trip, one after the other: one write, and one Sync, so that all of them are one transaction, whose clock
- * they share; each has a snapshot of its own, the first the oldest. Throws the driver's error where any of them fails.
+ * Asks kept statements in one trip, one after the other: one write, and one Sync, so that all of them are one transaction (or are in
+ * the one that they are asked in), whose clock they share; each has a snapshot of its own, the first the oldest. Throws the driver's
+ * error where any of them fails.
  */
-export async function askTogether(database: Database, asked: readonly Fragment[]): Promise<Row[][]> {
+export async function askTogether(
+  on: Executor,
+  asked: readonly (Fragment & { readonly once?: true })[],
+): Promise<Row[][]> {
   if (statements.before !== null) await statements.before();
-  const pool = database.client as Pool;
+  const pool = on.client as Pool;
   const connection = await pool.acquireConnection();
   try {
     const parts: Part[] = [];
-    for (const { text, values } of asked) {
-      const placed = positionedOnce(text);
-      const name = await nameOn(connection, placed);
+    const begin = beginningOf(connection);
+    const first = begin === null ? [] : [{ text: begin, values: [] }];
+    for (const { text, values, once } of [...first, ...asked] as typeof asked) {
+      const placed = once === true ? positioned(text) : positionedOnce(text);
+      const name = once === true ? UNNAMED : await nameOn(connection, placed);
       if (name === null) throw new TypeError('a batch stands outside of transactions');
       parts.push({ name, text: placed, values });
     }
-    return await new Promise((resolve, reject) => {
+    const answers = await new Promise<Row[][]>((resolve, reject) => {
       connection.query(new Batch(connection, parts, resolve, reject));
     });
+    return answers.slice(first.length);
   } finally {
     await pool.releaseConnection(connection);
   }
 }
+
+/** A statement whose text comes seldom again: it is not kept, as it would take the place of one that does. */
+export function once(statement: Fragment): Fragment & { readonly once: true } {
+  return { ...statement, once: true };
+}
+
+/** The server forgets it with the next of that name. */
+const UNNAMED = '';
 
 /** What is asked of knex’s own client. */
 interface Pool {
@@ -109,9 +124,9 @@ class Batch {
     try {
       for (const part of this.#parts) {
         const { name, text, values } = part;
-        if (wire.parsedStatements[name] === undefined) {
+        if (name === UNNAMED || wire.parsedStatements[name] === undefined) {
           wire.parse({ name, text });
-          this.#parsed.add(part);
+          if (name !== UNNAMED) this.#parsed.add(part);
           this.#columns.delete(name);
         }
         wire.bind({
@@ -154,7 +169,7 @@ class Batch {
 
   handleCommandComplete(_: unknown, wire: Wire): void {
     const part = this.#parts[this.#at++]!;
-    wire.parsedStatements[part.name] = part.text;
+    if (part.name !== UNNAMED) wire.parsedStatements[part.name] = part.text;
     this.#parsed.delete(part);
   }
 
@@ -165,7 +180,8 @@ class Batch {
   handleError(error: unknown): void {
     // Whether one was parsed before the fault is not told: it goes by another name from now on, and so does one whose table changed.
     const failing = this.#parts[this.#at];
-    for (const part of new Set([...this.#parsed, ...(failing === undefined ? [] : [failing])]))
+    const isChanged = (error as { code?: unknown }).code === OTHER_RESULT_TYPE && failing !== undefined;
+    for (const part of isChanged ? new Set([...this.#parsed, failing]) : this.#parsed)
       prepareAnew(this.#connection, part.text);
     this.#reject(error);
   }

@@ -8,7 +8,9 @@ import { column, identifier, peopleTable, recordKey, recordKeys } from '../core/
 import { relation } from '../core/sql/relations.ts';
 import { IDENTITY, PEOPLE } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
+import { askTogether } from './batch.ts';
 import { run, runKept, type Executor } from './connection.ts';
+import { holdingRules } from './in-force.ts';
 import { sharesToward } from './shares/toward.ts';
 
 /** Who calls, and the moment and the rulebook of the call: worked out once, first, from one snapshot. */
@@ -38,6 +40,8 @@ export interface Arriving {
   readonly toEvaluate?: boolean;
   /** They are about to read records of this collection alone, and what lies along its references: other shares are not looked up. */
   readonly reading?: string | undefined;
+  /** In a transaction that writes: the version in force is held from before the arrival until the end. In the same trip. */
+  readonly holding?: boolean;
 }
 
 /**
@@ -50,10 +54,12 @@ export async function arrive(
   on: Executor,
   rulebook: Rulebook,
   credentials: Credentials,
-  { at = null, toEvaluate = false, reading }: Arriving = {},
+  { at = null, toEvaluate = false, reading, holding = false }: Arriving = {},
 ): Promise<Arrival | null> {
   const statement = arrivalSql(rulebook, credentials, momentSql(at));
-  const [row] = await runKept<Row>(on, statement);
+  const [row] = holding
+    ? ((await askTogether(on, [holdingRules, statement]))[1] as Row[])
+    : await runKept<Row>(on, statement);
   if (row === undefined) return null;
   const { _now: now, _version: version } = row;
   const known: Caller =

@@ -18,8 +18,10 @@ export class OtherRules extends DatabaseUnavailable {
  * transaction does, since the lock of a table is the one thing that can be had before it has seen anything. Many hold it at once.
  */
 export async function holdRules(on: Executor): Promise<void> {
-  await run(on, sql`lock table gate.rulebooks in row share mode`);
+  await run(on, holdingRules);
 }
+
+export const holdingRules = sql`lock table gate.rulebooks in row share mode`;
 
 /** The same for a change that is made by one version. Throws `OtherRules` where it is not in force any more. */
 export async function holdTheseRules(on: Executor, rulebook: Pick<Rulebook, 'version'>): Promise<void> {

@@ -4,6 +4,9 @@ import type { Knex } from 'knex';
 // oxlint-disable-next-line typescript/ban-ts-comment
 // @ts-expect-error
 import PostgresDialect from 'knex/lib/dialects/postgres/index.js';
+// oxlint-disable-next-line typescript/ban-ts-comment
+// @ts-expect-error
+import PostgresTransaction from 'knex/lib/dialects/postgres/execution/pg-transaction.js';
 import { LRUCache } from 'lru-cache';
 
 /** Statements that one connection holds prepared at most: what a hundred collections and a handful of roles need, some megabytes. */
@@ -29,13 +32,46 @@ const Dialect = PostgresDialect as new (config: Knex.Config) => {
   positionBindings(text: string): string;
 };
 
+const Transaction = PostgresTransaction as new (
+  client: object,
+  ...given: unknown[]
+) => {
+  readonly isolationLevel?: string;
+};
+
+/** Connections whose transaction is begun with the first statement in it: one trip less. */
+const toBegin = new WeakMap<object, string>();
+
+/** A transaction that begins when something is first asked in it. */
+class LateTransaction extends Transaction {
+  begin(connection: Connection): Promise<void> {
+    const { isolationLevel } = this;
+    const how = isolationLevel === undefined ? '' : ` transaction isolation level ${isolationLevel}`;
+    toBegin.set(connection, `begin${how}`);
+    return Promise.resolve();
+  }
+}
+
+/** What is to be sent before anything else on this connection; from then on it counts as sent. */
+export function beginningOf(connection: object): string | null {
+  const begin = toBegin.get(connection) ?? null;
+  toBegin.delete(connection);
+  return begin;
+}
+
 /**
  * The dialect, with statements that are kept: each connection parses and plans them once, and holds the last that were asked for.
  * One that has not been asked for longest makes room for another. A name is a digest of its text, so that no two texts ever share
  * one, on whichever connection.
  */
 export class KeepingClient extends Dialect {
+  transaction(...given: unknown[]): object {
+    return new LateTransaction(this, ...given);
+  }
+
   override async _query(connection: Connection, asked: Asked): Promise<unknown> {
+    const begin = beginningOf(connection);
+    if (begin !== null) await super._query(connection, { sql: begin });
     if (asked.options?.kept !== true) return super._query(connection, asked);
     const name = await nameOn(connection, asked.sql);
     asked.options = name === null ? {} : { name };

@@ -110,6 +110,8 @@ export class CallerFinder {
           return answer;
         }
       } catch (error) {
+        // Once is enough: nobody goes on asking as whom they are not.
+        if (error instanceof GuessedWrong) this.#guesses.delete(keyOf(credentials));
         if (!isOfTheGuess(error) && (on.isRight || !(error instanceof Problem))) {
           named(request, rulebook);
           throw error;
@@ -203,7 +205,7 @@ export class CallerFinder {
           rulebook: assumed.rulebook,
           before: guessed,
           arrive: async (transaction) => {
-            const arrival = await arrive(transaction, assumed.rulebook, credentials);
+            const arrival = await arrive(transaction, assumed.rulebook, credentials, { holding: true });
             if (arrival === null) throw new NobodyKnown();
             if (arrival.version !== assumed.version) throw new OtherRules(arrival.version);
             named(request, assumed.rulebook);

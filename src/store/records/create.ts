@@ -6,10 +6,10 @@ import { plain } from '../../core/evaluate/decider.ts';
 import { insertSql } from '../../core/sql/writes.ts';
 import { collectionOf, tooLong } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
-import { run, type Executor } from '../connection.ts';
+import type { Executor } from '../connection.ts';
 import { storeDriver } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
-import { readRecord } from './read.ts';
+import { writeAndRead } from './read.ts';
 import { refers, writing, type Meetings, type Supplied, type Writer } from './writing.ts';
 
 /** A record that was made; null where the caller may make it and may not read it. */
@@ -43,7 +43,7 @@ export async function createRecord(
     const long = tooLong(definition, verdict.values);
     if (long.length > 0)
       return refuse({ kind: 'value too large', fields: long.filter((name) => supplied.has(name)) });
-    await run(transaction, insertSql(definition, verdict.values));
-    return done({ id, record: await readRecord(transaction, access, collection, id) });
+    const insert = insertSql(definition, verdict.values);
+    return done({ id, record: await writeAndRead(transaction, access, insert, collection, id) });
   });
 }

@@ -1,6 +1,8 @@
 import type { RightsPlan } from '../../core/analysis/rights.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { PAGE_BYTES, readManySql, type ListQuestion } from '../../core/sql/list.ts';
+import type { Fragment } from '../../core/sql/fragment.ts';
+import { askTogether, once } from '../batch.ts';
 import { run, runKept, type Executor, type Reader } from '../connection.ts';
 import { trusted } from '../in-force.ts';
 import type { VisibleRecord } from './outcome.ts';
@@ -48,6 +50,22 @@ export async function readRecord(
   const { statement, reading } = readStatement(access, collection, id, false, rights);
   const [row] = await trusted(on, access.rulebook, await runKept(on, statement));
   return row === undefined ? null : visibleRecord(row, reading, rights);
+}
+
+/** The same after a write, in one trip with it: as the caller sees it then. */
+export async function writeAndRead(
+  transaction: Executor,
+  access: Access,
+  write: Fragment,
+  collection: string,
+  id: string,
+): Promise<VisibleRecord | null> {
+  const { statement, reading } = readStatement(access, collection, id, false);
+  const isKept = access.caller.shared === undefined;
+  const asked = [once(write), isKept ? statement : once(statement)];
+  const [, rows] = await askTogether(transaction, asked);
+  const [row] = await trusted(transaction, access.rulebook, rows!);
+  return row === undefined ? null : visibleRecord(row, reading);
 }
 
 /** The same, held against changes until the transaction ends. */

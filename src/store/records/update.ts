@@ -8,10 +8,10 @@ import type { Access } from '../../core/sql/access.ts';
 import { updateSql } from '../../core/sql/writes.ts';
 import { collectionOf, tooLong } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
-import { run, type Executor } from '../connection.ts';
+import type { Executor } from '../connection.ts';
 import { storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
-import { readRecord } from './read.ts';
+import { readRecord, writeAndRead } from './read.ts';
 import { refers, writing, type Meetings, type Supplied, type Writer } from './writing.ts';
 
 /**
@@ -71,7 +71,8 @@ async function changing(
     const long = tooLong(definition, verdict.values);
     if (long.length > 0)
       return refuse({ kind: 'value too large', fields: long.filter((name) => supplied.has(name)) });
-    if (verdict.values.size > 0) await run(transaction, updateSql(definition, id, verdict.values));
-    return done(await readRecord(transaction, access, collection, id));
+    if (verdict.values.size === 0) return done(await readRecord(transaction, access, collection, id));
+    const update = updateSql(definition, id, verdict.values);
+    return done(await writeAndRead(transaction, access, update, collection, id));
   });
 }

@@ -5,7 +5,6 @@ import { collectionOf, type Collection } from '../../core/types/schema.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { JsonPatch, type Type, type Value } from '../../core/types/types.ts';
 import type { Database, Executor } from '../connection.ts';
-import { holdRules } from '../in-force.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
 import { refuse, type Outcome } from './outcome.ts';
@@ -39,13 +38,13 @@ export type Writer =
   | {
       readonly rulebook: Rulebook;
       readonly before: Caller;
+      /** Holds the version in force, too, before anything of it is looked at. */
       readonly arrive: (transaction: Executor) => Promise<Access>;
     };
 
 /** Whoever writes, as they are within this transaction. */
 export async function arrivedIn(transaction: Executor, who: Writer): Promise<Access> {
   if (!('arrive' in who)) return who;
-  await holdRules(transaction);
   return who.arrive(transaction);
 }
 
