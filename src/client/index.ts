@@ -10,6 +10,7 @@ import type {
   GivenIn,
   IdIn,
   ListOptions,
+  Made,
   Name,
   Page,
   Seen,
@@ -113,9 +114,9 @@ export class GateClient<C = AnyCollections> {
     collection: N,
     values: CreateIn<C, N>,
     options: Omit<WriteOptions, 'tag'> = {},
-  ): Promise<Written<C, N>> {
+  ): Promise<Made<C, N>> {
     const path = pathOf('records', collection);
-    return (await this.#record(collection, 'POST', path, writing(options, values)))! as Written<C, N>;
+    return (await this.#record(collection, 'POST', path, writing(options, values)))! as Made<C, N>;
   }
 
   /** Null where the change took the record out of the caller’s sight. */

@@ -95,8 +95,11 @@ type Target<C, N extends keyof C, F extends keyof Of<C, N>['references']> = Of<
   ? Own<C, Of<C, N>['references'][F]> & Beside
   : never;
 
-/** What is left of a record that the caller made, or changed, and may not read. */
+/** A record after a change, as the caller sees it then. */
 export type Written<C, N extends keyof C> = Own<C, N> & Beside;
+
+/** A record that was made: with its `id` alone, where the caller may not read it. */
+export type Made<C, N extends keyof C> = Pick<Own<C, N>, 'id'> & Partial<Own<C, N>> & Beside;
 
 export interface Page<R> {
   readonly records: readonly R[];

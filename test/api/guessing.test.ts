@@ -134,6 +134,19 @@ describe('a request that is asked again', () => {
     }
   });
 
+  test('is not guessed any more for somebody who is another each time', async () => {
+    const asked: number[] = [];
+    for (let time = 0; time < 5; time++) {
+      await world.ask('GET', '/v1/records/hives?limit=1', { as: 'ben' });
+      await run(
+        world.database,
+        sql`update records.people set phone = ${value(`+44 1632 96000${time}`)} where _identity = 'ben'`,
+      );
+      asked.push((await trips(() => world.ask('GET', '/v1/records/hives?limit=1', { as: 'ben' }))).trips);
+    }
+    expect(asked).toEqual([3, 3, 3, 2, 2]);
+  });
+
   test('at the same moment by many, while one is let go and comes back, is never answered for the wrong one', async () => {
     const ids = new Map<string, Set<string>>();
     for (const as of ['ada', 'ben', 'cleo']) {

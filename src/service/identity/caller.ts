@@ -36,6 +36,9 @@ export interface Audience {
 const LAST_KNOWN = 10_000;
 /** Characters of what is remembered to guess by. */
 const MOST_GUESSED = 8_000_000;
+/** Guesses that may be wrong within a minute or so before somebody is asked for in the ordinary way. */
+const MOST_WRONG = 3;
+const WRONG_MS = 60_000;
 
 /** Publications that may come between two questions before the request is given up. */
 const ATTEMPTS = 4;
@@ -71,6 +74,10 @@ export class CallerFinder {
     maxSize: MOST_GUESSED,
     sizeCalculation: ({ said }, key) => said.length + key.length + 500,
   });
+  /** By which rules they are: of others none is kept, and so no rulebook for their sake. */
+  #guessedBy: Rulebook | null = null;
+  /** How often somebody was not who they were taken for, of late: an attribute may be another with each request. */
+  readonly #wrong = new LRUCache<string, number>({ max: LAST_KNOWN, ttl: WRONG_MS });
 
   constructor(database: Database, tokens: TokenVerifier, rulebooks: RulebookKeeper, logger: Logger) {
     this.#database = database;
@@ -110,8 +117,7 @@ export class CallerFinder {
           return answer;
         }
       } catch (error) {
-        // Once is enough: nobody goes on asking as whom they are not.
-        if (error instanceof GuessedWrong) this.#guesses.delete(keyOf(credentials));
+        if (error instanceof GuessedWrong) this.#wasWrong(keyOf(credentials));
         if (!isOfTheGuess(error) && (on.isRight || !(error instanceof Problem))) {
           named(request, rulebook);
           throw error;
@@ -137,7 +143,9 @@ export class CallerFinder {
     { reading }: Pick<Arriving, 'reading'>,
   ): (ReadingAudience & { readonly on: Guessed }) | null {
     if (reading === undefined) return null;
-    const guess = this.#guesses.get(keyOf(credentials));
+    const key = keyOf(credentials);
+    if ((this.#wrong.get(key) ?? 0) >= MOST_WRONG) return null;
+    const guess = this.#guesses.get(key);
     const { rulebook } = this.#rulebooks.latest;
     if (guess?.rulebook !== rulebook || shareableFrom(rulebook, reading).size > 0) return null;
     const claims = credentials.kind === 'login' ? credentials.claims : null;
@@ -266,7 +274,17 @@ export class CallerFinder {
     }
   }
 
+  /** Once is enough: nobody goes on asking as whom they are not. */
+  #wasWrong(key: string): void {
+    this.#guesses.delete(key);
+    this.#wrong.set(key, (this.#wrong.get(key) ?? 0) + 1);
+  }
+
   #remember(credentials: Credentials, { caller, unknownRoles, said }: Arrival, rulebook: Rulebook): void {
+    if (this.#guessedBy !== rulebook) {
+      this.#guesses.clear();
+      this.#guessedBy = rulebook;
+    }
     // What is shared is asked apart, and a role that nobody knows is told of with each request.
     if (caller.shared !== undefined || unknownRoles.length > 0) this.#guesses.delete(keyOf(credentials));
     else this.#guesses.set(keyOf(credentials), { rulebook, caller, said, asking: null });

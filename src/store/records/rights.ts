@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import { LRUCache } from 'lru-cache';
 import { planRights, type RightsPlan } from '../../core/analysis/rights.ts';
 import { standingOf, type Caller } from '../../core/decide/caller.ts';
@@ -13,12 +14,18 @@ const kept = new WeakMap<Rulebook, LRUCache<string, RightsPlan>>();
 /** How the rights of this caller are found: kept for everybody of their standing; where something is shared with them, for them. */
 export function rightsPlanOf({ rulebook, caller }: Access, collection: string): RightsPlan {
   const plans = remembered(kept, rulebook, () => new LRUCache<string, RightsPlan>({ max: PLANS }));
-  const key = JSON.stringify([
+  const key = digestOf([
     collection,
     standingOf(caller),
     ...(caller.shared === undefined ? [] : beside(caller)),
   ]);
   return remembered<string, RightsPlan>(plans, key, () => planRights(rulebook, caller, collection));
+}
+
+/** Whatever is shared may be long, and a digest of it is not. */
+function digestOf(by: readonly unknown[]): string {
+  const text = JSON.stringify(by);
+  return text.length < 500 ? text : createHash('sha256').update(text).digest('base64');
 }
 
 /** All that a plan goes by where something is shared: what is known of the caller and of each sharer stands in its conditions. */
