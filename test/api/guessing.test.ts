@@ -109,9 +109,17 @@ describe('a request that is asked again', () => {
       await new Promise((resolve) => setTimeout(resolve, 400));
       expect(await hives('ada'), 'a role that has ended').toBe(0);
       expect((await list('ada')).status).toBe(200);
-      await person('ada', '_active = false');
-      for (const path of ['/v1/records/apiaries?limit=1', '/v1/records/nowhere', '/v1/records/hives?limit=0'])
+      for (const path of [
+        '/v1/records/nowhere',
+        '/v1/records/hives?limit=0',
+        '/v1/records/apiaries?limit=1',
+      ]) {
+        // Each time it is guessed that they are who they were, and the first thing told is that they are nobody.
+        await person('ada', '_active = true');
+        expect((await list('ada')).status).toBe(200);
+        await person('ada', '_active = false');
         expect((await own.ask('GET', path, { as: 'ada' })).status, path).toBe(401);
+      }
       await person('ada', '_active = true');
       expect((await list('ada')).status).toBe(200);
       const before = (await list('ada')).headers.get('firmgate-rulebook');

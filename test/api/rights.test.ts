@@ -20,6 +20,8 @@ collection lots "Honey on offer" {
 }
 collection stores { name text required label  keeper ref people }
 collection ledgers { code text required label  sum decimal }
+collection seals { code text required label  sum decimal }
+collection medals { code text required label }
 collection prizes { code text required label  holder ref people }
 role seller  role steward  role auditor
 
@@ -27,6 +29,10 @@ action list on lots sets status = "listed"
 action sell on lots (price decimal required, note text) sets status = "sold", price = price, note = note
 rules stores { seller may read when keeper = me }
 rules ledgers { auditor may read (all), create (all) when me.grade >= 3 }
+rules seals { auditor may read (all), create (all)
+  nobody may create (sum) unless me.grade >= 4 }
+rules medals { auditor may read (all), create (all)
+  nobody may create unless me.grade >= 4 }
 rules prizes { people may read (code) when holder = me and me.grade > 1 }
 rules lots {
   seller may read (all but reserve), create (code, batch, price) when seller = me stamp seller = me
@@ -229,6 +235,8 @@ describe('what could be done at all', () => {
     expect(Object.keys(await rights('otto'))).toContain('prizes');
     expect((await rights('audrey')).ledgers.create).toMatchObject({ required: ['code'] });
     expect((await rights('aurel')).ledgers).toBeUndefined();
+    const { seals, medals } = await rights('audrey');
+    expect([seals.create.fields, medals.create], 'fences rule out what rules open').toEqual([['code'], null]);
     expect(await rights('noor')).toEqual({});
     const visitor = await rights();
     expect(visitor.lots).toMatchObject({

@@ -5,9 +5,8 @@ import { permissionOf } from '../decide/permission.ts';
 import { remembered } from '../decide/remembered.ts';
 import { SHARE, shareableCollections } from '../decide/shares.ts';
 import { createGroups } from '../decide/steps/create.ts';
-import { actionKey, type Action, type Operation, type Rulebook } from '../ir/rulebook.ts';
+import { actionsOn, type Action, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, type Field } from '../types/schema.ts';
-import { actionsOf } from './outcomes.ts';
 import { answered, isHopeless } from './sides.ts';
 
 /**
@@ -60,9 +59,7 @@ export function couldDo(rulebook: Rulebook, caller: Caller, now: string, collect
     update: fieldsOf('update', own),
     delete: could(permission('delete').record),
     share: shareableCollections(rulebook).has(collection) && could(permission(SHARE).record),
-    actions: actionsOf(rulebook, collection)
-      .filter((name) => could(permission(name).record))
-      .map((name) => rulebook.actions.get(actionKey(collection, name))!),
+    actions: actionsOn(rulebook, collection).filter(({ name }) => could(permission(name).record)),
   };
   const isNothing = found.read.length === 0 && found.create === null;
   return isNothing ? null : found;

@@ -18,7 +18,7 @@ import {
   type Range,
 } from '../ir/conditions.ts';
 import { folded } from '../ir/fold.ts';
-import type { Rulebook } from '../ir/rulebook.ts';
+import { actionsOn, type Rulebook } from '../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../types/schema.ts';
 import { Asking, type Bits, type Numbered } from './bits.ts';
 import { plainCondition } from './grounds.ts';
@@ -532,9 +532,7 @@ export function alongWord(what: string): string {
 
 /** The actions of a collection, by name. */
 export function actionsOf(rulebook: Rulebook, collection: string): string[] {
-  return [...rulebook.actions.values()]
-    .filter((action) => action.collection === collection)
-    .map((action) => action.name);
+  return actionsOn(rulebook, collection).map(({ name }) => name);
 }
 
 /** The rules that let a request through. */

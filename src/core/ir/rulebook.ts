@@ -149,6 +149,11 @@ export interface Stamp {
   readonly value: Operand;
 }
 
+/** The actions of a collection, in the order of the rulebook. */
+export function actionsOn({ actions }: Pick<Rulebook, 'actions'>, collection: string): Action[] {
+  return [...actions.values()].filter((action) => action.collection === collection);
+}
+
 /** One sentence of the rulebook. */
 export interface Rule {
   /** Stable within one version: the collection and the sentence's place in it, such as `hives/2`. */

@@ -3,7 +3,7 @@ import { couldDo } from '../../core/analysis/could.ts';
 import type { Rights } from '../../core/analysis/rights.ts';
 import { searchCreate } from '../../core/analysis/search.ts';
 import { Decider } from '../../core/evaluate/decider.ts';
-import { actionKey, builtIn, type Rulebook } from '../../core/ir/rulebook.ts';
+import { actionsOn, builtIn, type Rulebook } from '../../core/ir/rulebook.ts';
 import { Access } from '../../core/sql/access.ts';
 import { collectionOf, type Collection } from '../../core/types/schema.ts';
 import { arrive, type Credentials } from '../../store/callers.ts';
@@ -26,7 +26,7 @@ export async function canAnswer(
 ): Promise<CanDocument> {
   knownName('collection', named, [...rulebook.schema.keys()], 'collection');
   const collection = collectionOf(rulebook.schema, named);
-  const actions = [...rulebook.actions.values()].filter((action) => action.collection === named);
+  const actions = actionsOn(rulebook, named);
   knownName('operation', operation, [...builtIn, ...actions.map(({ name }) => name)], 'operation');
   const asked = fieldsAsked(collection, operation, fields);
   if ((record === undefined) !== (operation === 'create'))
@@ -59,7 +59,7 @@ export async function canAnswer(
       return plainly(rights.share, false);
     default:
       return plainly(
-        rulebook.actions.has(actionKey(named, operation)) && rights.actions.includes(operation),
+        rights.actions.includes(operation),
         rights.undecided?.actions.includes(operation) === true,
       );
   }

@@ -1,5 +1,5 @@
 import { explainEmptiness, type EmptinessReason } from '../../core/explain/emptiness.ts';
-import type { Rulebook } from '../../core/ir/rulebook.ts';
+import { actionsOn, type Rulebook } from '../../core/ir/rulebook.ts';
 import type { Collection } from '../../core/types/schema.ts';
 import { typeName } from '../../core/types/types.ts';
 import type { Overview } from '../../client/schemas/desk.ts';
@@ -48,17 +48,15 @@ export async function overview(on: Executor, rulebook: Rulebook, version: number
         sensitive: field.sensitive,
         system: field.system,
       })),
-      actions: [...rulebook.actions.values()]
-        .filter((action) => action.collection === collection.name)
-        .map(({ name, parameters }) => ({
-          name,
-          parameters: [...parameters].map(([parameter, { type, required }]) => ({
-            name: parameter,
-            type: typeName(type),
-            reference: type.kind === 'ref' ? type.collection : null,
-            required,
-          })),
+      actions: actionsOn(rulebook, collection.name).map(({ name, parameters }) => ({
+        name,
+        parameters: [...parameters].map(([parameter, { type, required }]) => ({
+          name: parameter,
+          type: typeName(type),
+          reference: type.kind === 'ref' ? type.collection : null,
+          required,
         })),
+      })),
     })),
     identities: [...rulebook.identities.values()].map((identity) => ({
       name: identity.name,

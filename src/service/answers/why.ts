@@ -1,6 +1,6 @@
 import type { WhyDocument, WhyRequest } from '../../client/schemas/why.ts';
 import { suggestion } from '../../core/diagnostics/suggest.ts';
-import { actionKey, builtIn, type Rulebook } from '../../core/ir/rulebook.ts';
+import { actionKey, actionsOn, builtIn, type Rulebook } from '../../core/ir/rulebook.ts';
 import { PEOPLE, collectionOf, type Collection } from '../../core/types/schema.ts';
 import { parseParameters, parseSupplied } from '../../core/types/supplied.ts';
 import type { Type, Value } from '../../core/types/types.ts';
@@ -57,7 +57,7 @@ async function whyQuestion(
   knownName('collection', named, [...rulebook.schema.keys()], 'collection');
   const collection = collectionOf(rulebook.schema, named);
   const action = rulebook.actions.get(actionKey(named, operation));
-  const actions = [...rulebook.actions.values()].filter((each) => each.collection === named);
+  const actions = actionsOn(rulebook, named);
   knownName('operation', operation, [...builtIn, ...actions.map((each) => each.name)], 'operation');
   for (const field of fields) knownName('fields', field, [...collection.fields.keys()], 'field');
   if (fields.length > 0 && operation !== 'read')

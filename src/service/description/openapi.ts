@@ -1,4 +1,4 @@
-import type { Action, Rulebook } from '../../core/ir/rulebook.ts';
+import { actionsOn, type Action, type Rulebook } from '../../core/ir/rulebook.ts';
 import { shareableCollections } from '../../core/decide/shares.ts';
 import type { Collection, Field } from '../../core/types/schema.ts';
 import type { ScalarType, Type } from '../../core/types/types.ts';
@@ -12,7 +12,6 @@ import {
   type Operations,
 } from '../openapi/operation.ts';
 import { recordsOperations } from '../openapi/records.ts';
-import { actionsOn } from './actions.ts';
 import { namesOf, suppliedBy } from './names.ts';
 import { couldBeWithheld } from './withheld.ts';
 

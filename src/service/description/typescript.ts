@@ -1,7 +1,6 @@
-import type { Action, Rulebook } from '../../core/ir/rulebook.ts';
+import { actionsOn, type Action, type Rulebook } from '../../core/ir/rulebook.ts';
 import type { Collection } from '../../core/types/schema.ts';
 import type { ScalarType, Type } from '../../core/types/types.ts';
-import { actionsOn } from './actions.ts';
 import { namesOf, suppliedBy } from './names.ts';
 import { couldBeWithheld } from './withheld.ts';
 

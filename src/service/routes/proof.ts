@@ -1,4 +1,4 @@
-import type { Router } from 'express';
+import type { Response, Router } from 'express';
 import { trialRequestSchema, type VerdictDocument } from '../../client/schemas/desk.ts';
 import { mutateRequestSchema } from '../../client/schemas/mutate.ts';
 import { reachQuerySchema, reachersQuerySchema } from '../../client/schemas/reach.ts';
@@ -8,7 +8,8 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { positionAt } from '../../core/language/source.ts';
 import { chosenTrials } from '../../core/trial/choice.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
-import { note } from '../../store/audit/index.ts';
+import { note, type Actor } from '../../store/audit/index.ts';
+import type { Person } from '../../store/people/index.ts';
 import type { Database } from '../../store/connection.ts';
 import { reachersOf, wholeReach, type WholeReach } from '../../store/reach.ts';
 import { tryOut } from '../../store/trials/index.ts';
@@ -31,9 +32,18 @@ import { jsonBody, offer, offerReport } from './route.ts';
 /** RFC 9562. */
 const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i;
 
-/** Somebody of the application, by address or id, and no test identity. */
-export function isPersonNamed(as: string): boolean {
-  return as.includes('@') || UUID.test(as);
+/**
+ * Whom staff ask about, and as whom it is noted. Of somebody of the application more is told than they themselves are: that takes an
+ * unlock, whose reason is on record before anything is told.
+ */
+export async function askedAbout(
+  database: Database,
+  response: Response,
+  as: string,
+): Promise<{ readonly actor: Actor; readonly person: Person | null }> {
+  if (!as.includes('@') && !UUID.test(as)) return { actor: actorOf(response), person: null };
+  const actor = await unlocked(database, response, 'publisher', 'look');
+  return { actor, person: await personNamed(database, as) };
 }
 
 /** A rulebook is larger than a record: 500 files of ordinary length. */
@@ -163,10 +173,7 @@ export function offerProof(
         const asked = parseInput(whyRequestSchema, jsonBody(request, ['application/json']));
         const rulebook = await published();
         const { as, operation, collection, record } = asked;
-        // Of somebody of the application more is told than they themselves are: with a reason, and on record before it is.
-        const ofPerson = isPersonNamed(as);
-        const actor = ofPerson ? await unlocked(database, response, 'publisher', 'look') : actorOf(response);
-        const person = ofPerson ? await personNamed(database, as) : null;
+        const { actor, person } = await askedAbout(database, response, as);
         const subject = record === undefined ? collection : `${collection} ${record}`;
         await note(database, actor, 'look.why', subject, { as, operation });
         const why = await whyAnswer(database, rulebook, asked, level === 'manager', person);
