@@ -101,7 +101,12 @@ test('lists what the user reads, locks what they may not change, and hides what 
 test('saves a change, and says so by showing the record as it is', async () => {
   const notes = page.getByLabel('Notes of OAK-001');
   await notes.fill('calm, and heavy');
+  // The page reads the record again before the next change: with its new tag.
+  const again = page.waitForResponse(
+    (response) => response.url().includes('/v1/records/hives/') && response.request().method() === 'GET',
+  );
   await notes.blur();
+  await (await again).finished();
   await expect.poll(async () => stored('OAK-001', 'notes')).toBe('calm, and heavy');
   await page.getByLabel('Visibility of OAK-001').selectOption('members');
   await expect.poll(async () => stored('OAK-001', 'visibility')).toBe('members');
