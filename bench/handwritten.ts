@@ -3,12 +3,14 @@ import type { AddressInfo } from 'node:net';
 import express, { type Request } from 'express';
 import { createLocalJWKSet, jwtVerify, type JSONWebKeySet } from 'jose';
 import knexFactory from 'knex';
+import { v7 as uuid } from 'uuid';
 import { AUDIENCE, ISSUER } from './world.ts';
 
 /**
- * The counterpart: the same three questions as an experienced developer writes them by hand with Express, Knex and
- * jose, the ownership check in each route. The token's subject is taken for the person's id; roles, activity and
- * the published rules are not asked for, which is in its favour.
+ * The counterpart: the same questions as an experienced developer writes them by hand with Express, Knex and jose, the ownership check in
+ * each route. The token's subject is taken for the person's id; roles, activity and the published rules are not asked for, which is in its
+ * favour. With WHO=true it finds out who calls, as the gate does for its caller: the person behind the token, whether they are active, their
+ * roles and groups with their times, and the version in force; and only keepers may do anything.
  */
 const database = knexFactory({
   client: 'pg',
@@ -25,7 +27,23 @@ async function caller(request: Request): Promise<string | null> {
     audience: AUDIENCE,
     algorithms: ['RS256'],
   });
-  return payload.sub ?? null;
+  const subject = payload.sub ?? null;
+  if (process.env.WHO !== 'true' || subject === null) return subject;
+  const person = (await database('records.people as p')
+    .join('gate.logins as l', 'l.person', 'p.id')
+    .where({ 'l.issuer': ISSUER, 'l.subject': subject, 'p._active': true })
+    .select(
+      'p.*',
+      database.raw(`array(
+        select a.role from gate.role_assignments as a where a.person = p.id
+          and (a.starts is null or a.starts <= now()) and (a.ends is null or now() < a.ends)
+        union
+        select g.role from gate.group_members as m join gate.group_roles as g on g."group" = m."group" where m.person = p.id
+      ) as roles`),
+      database.raw('(select max(version) from gate.rulebooks) as version'),
+    )
+    .first()) as { id: string; roles: string[] } | undefined;
+  return person?.roles.includes('keeper') === true ? person.id : null;
 }
 
 const columns = [
@@ -41,6 +59,7 @@ const columns = [
   'created_at',
   'updated_at',
 ];
+const creatable = new Set(['code', 'apiary', 'visibility', 'queen_year', 'notes']);
 const changeable = new Set(['visibility', 'status', 'queen_year', 'notes']);
 
 const app = express();
@@ -85,6 +104,36 @@ app.patch('/hives/:id', async (request, response) => {
   if (record === null) return void response.status(404).end();
   if (record === 'refused') return void response.status(403).end();
   response.json(record);
+});
+
+app.post('/hives', async (request, response) => {
+  const me = await caller(request);
+  if (me === null) return void response.status(401).end();
+  const supplied = request.body as Record<string, unknown>;
+  if (Object.keys(supplied).some((field) => !creatable.has(field))) return void response.status(403).end();
+  const now = database.fn.now();
+  const [record] = (await database('records.hives')
+    .insert({
+      visibility: 'private',
+      status: 'active',
+      ...supplied,
+      id: uuid(),
+      keeper: me,
+      created_at: now,
+      updated_at: now,
+    })
+    .returning(columns)) as unknown[];
+  response.status(201).json(record);
+});
+
+app.delete('/hives/:id', async (request, response) => {
+  const me = await caller(request);
+  if (me === null) return void response.status(401).end();
+  const gone = await database('records.hives')
+    .where({ id: request.params.id, keeper: me })
+    .whereNot('status', 'retired')
+    .delete();
+  response.status(gone === 0 ? 404 : 204).end();
 });
 
 const server = app.listen(0, '127.0.0.1', () => {

@@ -1,21 +1,26 @@
 import { spawn, type ChildProcess } from 'node:child_process';
+import { readFileSync, readdirSync } from 'node:fs';
 import { cpus } from 'node:os';
 import { join } from 'node:path';
 import autocannon, { type Request } from 'autocannon';
+import { v7 as uuid } from 'uuid';
 import { sql, value } from '../src/core/sql/fragment.ts';
 import { run } from '../src/store/connection.ts';
 import { issuer, prepare } from './world.ts';
 
 /**
- * npm run bench: the gated service against the ordinary hand-written route, in turns, on the same million hives.
- * The ratio of requests per second is the result; above 1 the gated one is faster. With --beside: how long everybody else waits
- * beside one caller who asks the dearest questions as fast as they can.
+ * npm run bench: the gated service against hand-written routes, in turns, on the same million hives. The ratio of requests per second is
+ * the result; above 1 the gated one is faster. With --beside: how long everybody else waits beside one caller who asks the dearest
+ * questions as fast as they can. With --connections=16,64: the gated one alone, with so many callers at once.
  */
 const [root = '.', ...flags] = process.argv.slice(2);
 const seconds = Number(flags.find((flag) => flag.startsWith('--seconds='))?.slice(10) ?? 4);
 const rounds = Number(flags.find((flag) => flag.startsWith('--rounds='))?.slice(9) ?? 5);
+const only = flags.find((flag) => flag.startsWith('--only='))?.slice(7);
 const url = process.env.DATABASE_URL!;
 const KEEPERS = 40;
+/** Records that are there to be deleted, before each measurement of that. */
+const TO_DELETE = 30_000;
 
 interface Server {
   readonly name: string;
@@ -49,16 +54,63 @@ async function start(
   return { name, url: found, process: child, path };
 }
 
-async function load(server: Server, requests: (path: string) => Request[]): Promise<number> {
-  const result = await autocannon({
-    url: server.url,
-    connections: 8,
-    duration: seconds,
-    requests: requests(server.path),
-  });
+interface Figures {
+  /** Requests a second. */
+  readonly rate: number;
+  /** Microseconds of processor time a request: of the server, and of the database. */
+  readonly server: number;
+  readonly database: number;
+}
+
+async function load(
+  server: Server,
+  requests: (path: string) => Request[] | Promise<Request[]>,
+  connections = 8,
+): Promise<Figures & { readonly p99: number; readonly most: number }> {
+  const asked = await requests(server.path);
+  const before = [timeOf(server.process.pid!), databaseTimes()] as const;
+  const result = await autocannon({ url: server.url, connections, duration: seconds, requests: asked });
+  const own = timeOf(server.process.pid!) - before[0];
+  // Connections that have ended meanwhile are not counted; those of the measurement stay.
+  const ofDatabase = [...databaseTimes()].reduce(
+    (sum, [pid, time]) => sum + time - (before[1].get(pid) ?? 0),
+    0,
+  );
   if (result.non2xx > 0 || result.errors > 0)
-    throw new Error(`${server.name}: ${result.non2xx} answers were not 2xx, ${result.errors} errors`);
-  return result.requests.total / result.duration;
+    throw new Error(`${server.name}: ${JSON.stringify(result.statusCodeStats)}, ${result.errors} errors`);
+  const { total } = result.requests;
+  return {
+    rate: total / result.duration,
+    server: own / total,
+    database: ofDatabase / total,
+    p99: result.latency.p99,
+    most: result.latency.max,
+  };
+}
+
+/** Microseconds that a process has run, as the system counts them: proc(5), in ticks of a hundredth of a second. */
+function timeOf(pid: number): number {
+  try {
+    const stat = readFileSync(`/proc/${pid}/stat`, 'utf8');
+    const fields = stat.slice(stat.lastIndexOf(')') + 2).split(' ');
+    return (Number(fields[11]) + Number(fields[12])) * 10_000;
+  } catch {
+    // It has ended.
+    return 0;
+  }
+}
+
+/** The same of each process of the database. */
+function databaseTimes(): Map<string, number> {
+  const command = (pid: string) => {
+    try {
+      return readFileSync(`/proc/${pid}/comm`, 'utf8').trim();
+    } catch {
+      return '';
+    }
+  };
+  const all = readdirSync('/proc').filter((name) => /^\d+$/.test(name) && command(name) === 'postgres');
+  return new Map(all.map((pid) => [pid, timeOf(Number(pid))]));
 }
 
 function median(values: readonly number[]): number {
@@ -68,19 +120,18 @@ function median(values: readonly number[]): number {
 const database = await prepare(url, root);
 const { issuersFile, keysFile, token } = await issuer(process.env.FIRMGATE_STATE!);
 const tokens = await Promise.all(Array.from({ length: KEEPERS }, (_, index) => token(index)));
-const hives = await run<{ id: string; keeper: string }>(
-  database,
-  sql`select distinct on (h.keeper) h.id, h.keeper from records.hives as h join records.people as p on p.id = h.keeper
-    where h.status = 'active' and p.email = any(${value(tokens.map((_, index) => `keeper.${index}@hollowoak.example`))}::text[]) order by h.keeper, h.id`,
-);
 const people = await run<{ id: string; email: string }>(
   database,
   sql`select id, email from records.people where email like 'keeper._@%' or email like 'keeper.__@%'`,
 );
-const hiveOf = (index: number) =>
-  hives.find(
-    (hive) => hive.keeper === people.find((each) => each.email === `keeper.${index}@hollowoak.example`)!.id,
-  )!.id;
+const keeperOf = (index: number) =>
+  people.find((each) => each.email === `keeper.${index}@hollowoak.example`)!.id;
+const hives = await run<{ id: string; keeper: string }>(
+  database,
+  sql`select distinct on (h.keeper) h.id, h.keeper from records.hives as h
+    where h.status = 'active' and h.keeper = any(${value(tokens.map((_, index) => keeperOf(index)))}::uuid[]) order by h.keeper, h.id`,
+);
+const hiveOf = (index: number) => hives.find((hive) => hive.keeper === keeperOf(index))!.id;
 const headers = (index: number) => ({
   authorization: `Bearer ${tokens[index]}`,
   'content-type': 'application/json',
@@ -88,7 +139,22 @@ const headers = (index: number) => ({
 const each = (request: (index: number) => Omit<Request, 'headers'>): Request[] =>
   tokens.map((_, index) => ({ ...request(index), headers: headers(index) }) as Request);
 
-const questions: [string, (path: string) => Request[]][] = [
+/** Hives of the keepers in turn, that nothing else is asked of. */
+async function toDelete(): Promise<{ readonly id: string; readonly keeper: number }[]> {
+  await run(database, sql`delete from records.hives where code like 'SPARE-%'`);
+  const spare = Array.from({ length: TO_DELETE }, (_, n) => ({ id: uuid(), keeper: n % KEEPERS }));
+  const [ids, keepers] = [spare.map(({ id }) => id), spare.map(({ keeper }) => keeperOf(keeper))];
+  await run(
+    database,
+    sql`insert into records.hives (id, code, keeper, visibility, status, created_at, updated_at)
+      select id, 'SPARE-' || id, keeper, 'private', 'active', now(), now()
+      from unnest(${value(ids)}::uuid[], ${value(keepers)}::uuid[]) as spare (id, keeper)`,
+  );
+  return spare;
+}
+
+type Requests = (path: string) => Request[] | Promise<Request[]>;
+const all: [string, Requests][] = [
   ['a list of 50 own records', (path) => each(() => ({ method: 'GET', path }))],
   ['one own record by id', (path) => each((index) => ({ method: 'GET', path: `${path}/${hiveOf(index)}` }))],
   [
@@ -100,7 +166,32 @@ const questions: [string, (path: string) => Request[]][] = [
         body: JSON.stringify({ notes: 'seen', queen_year: 2025 }),
       })),
   ],
+  [
+    'a create of one record',
+    async (path) => {
+      await run(database, sql`delete from records.hives where code like 'MADE-%'`);
+      let count = 0;
+      const next = (request: Request): Request => {
+        const code = `MADE-${++count}`;
+        const body = JSON.stringify({ code, visibility: 'private', queen_year: 2025, notes: 'new' });
+        return { ...request, headers: headers(count % KEEPERS), body };
+      };
+      return [{ method: 'POST', path, setupRequest: next } as Request];
+    },
+  ],
+  [
+    'a delete of one own record',
+    async (path) => {
+      const spare = await toDelete();
+      const next = (request: Request): Request => {
+        const { id, keeper } = spare.pop()!;
+        return { ...request, path: `${path}/${id}`, headers: headers(keeper) };
+      };
+      return [{ method: 'DELETE', path, setupRequest: next } as Request];
+    },
+  ],
 ];
+const questions = all.filter(([title]) => only === undefined || title.includes(only));
 
 const gated = await start(
   'gated',
@@ -119,17 +210,23 @@ const gated = await start(
   ],
   {},
 );
-const written = await start('hand-written', '/hives', [join(root, 'dist/bench/handwritten.js')], {
-  KEYS: keysFile,
-});
+const byHand = (name: string, program: string, env: Record<string, string> = {}) =>
+  start(name, '/hives', [join(root, `dist/bench/${program}.js`)], { KEYS: keysFile, ...env });
+const written = await byHand('by hand', 'handwritten');
+const asking = await byHand('by hand, and who calls', 'handwritten', { WHO: 'true' });
+const floor = await byHand('floor', 'floor');
+const servers = [gated, written, asking, floor];
 try {
   console.log(
     `Node ${process.version}, ${cpus().length} × ${cpus()[0]!.model}; ${rounds} rounds of ${seconds} s each, 8 connections, in turns\n`,
   );
+  const crowds = flags.find((flag) => flag.startsWith('--connections='))?.slice(14);
   if (flags.includes('--beside')) await beside();
+  else if (crowds !== undefined) await crowded(crowds.split(',').map(Number));
   else await inTurns();
 } finally {
-  for (const server of [gated, written]) server.process.removeAllListeners('exit').kill();
+  for (const server of servers) server.process.removeAllListeners('exit').kill();
+  await run(database, sql`delete from records.hives where code like 'SPARE-%' or code like 'MADE-%'`);
   await database.destroy();
 }
 
@@ -145,13 +242,13 @@ async function beside(): Promise<void> {
     '| question | alone: half within, ms | 99 of 100 | beside: half within, ms | 99 of 100 | ratio |',
   );
   console.log('|---|---|---|---|---|---|');
-  for (const [title, requests] of questions) {
+  for (const [title, requests] of questions.slice(0, 3)) {
     const ordinary = async () => {
       const { latency } = await autocannon({
         url: gated.url,
         connections: 4,
         duration: seconds,
-        requests: requests(gated.path).slice(1),
+        requests: (await requests(gated.path)).slice(1),
       });
       return latency;
     };
@@ -168,16 +265,48 @@ async function beside(): Promise<void> {
 }
 
 async function inTurns(): Promise<void> {
-  console.log('| question | gated, requests/s | hand-written, requests/s | ratio |\n|---|---|---|---|');
+  const names = servers.map(({ name }) => name);
+  console.log(
+    `| question | ${names.map((name) => `${name}, requests/s (server µs / database µs)`).join(' | ')} | ratio to by hand | to who calls |`,
+  );
+  console.log(`|---|${'---|'.repeat(names.length + 2)}`);
   for (const [title, requests] of questions) {
-    for (const server of [gated, written]) await load(server, requests);
-    const rates: Record<string, number[]> = { gated: [], 'hand-written': [] };
+    const asked = servers.filter((server) => server !== floor || isRead(title));
+    for (const server of asked) await load(server, requests);
+    const found = new Map<Server, Figures[]>(asked.map((server) => [server, []]));
     for (let round = 0; round < rounds; round++) {
       // Whoever goes second finds the other's data in the cache, so they take turns at that too.
-      for (const server of round % 2 === 0 ? [gated, written] : [written, gated])
-        rates[server.name]!.push(await load(server, requests));
+      for (const server of round % 2 === 0 ? asked : asked.toReversed())
+        found.get(server)!.push(await load(server, requests));
     }
-    const [ours, theirs] = [median(rates.gated!), median(rates['hand-written']!)];
-    console.log(`| ${title} | ${ours.toFixed(0)} | ${theirs.toFixed(0)} | ${(ours / theirs).toFixed(2)} |`);
+    const rateOf = (server: Server) => median(found.get(server)!.map(({ rate }) => rate));
+    const cells = servers.map((server) => {
+      const figures = found.get(server);
+      if (figures === undefined) return '';
+      const [own, of] = [
+        median(figures.map((each) => each.server)),
+        median(figures.map((each) => each.database)),
+      ];
+      return `${rateOf(server).toFixed(0)} (${own.toFixed(0)} / ${of.toFixed(0)})`;
+    });
+    const ratio = (to: Server) => (rateOf(gated) / rateOf(to)).toFixed(2);
+    console.log(`| ${title} | ${cells.join(' | ')} | ${ratio(written)} | ${ratio(asking)} |`);
   }
+}
+
+/** What the floor answers. */
+function isRead(title: string): boolean {
+  return title === all[0]![0] || title === all[1]![0];
+}
+
+/** The gated one alone: does it stall where many ask at once? */
+async function crowded(crowds: readonly number[]): Promise<void> {
+  console.log('| question | connections | requests/s | 99 of 100 within, ms | longest, ms |');
+  console.log('|---|---|---|---|---|');
+  for (const [title, requests] of questions)
+    for (const connections of [8, ...crowds]) {
+      await load(gated, requests, connections);
+      const { rate, p99, most } = await load(gated, requests, connections);
+      console.log(`| ${title} | ${connections} | ${rate.toFixed(0)} | ${p99} | ${most} |`);
+    }
 }

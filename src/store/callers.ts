@@ -6,6 +6,7 @@ import { arrivalParts } from '../core/sql/arrival.ts';
 import { commaList, sql, value, type Fragment } from '../core/sql/fragment.ts';
 import { column, identifier, peopleTable, recordKey, recordKeys } from '../core/sql/identifiers.ts';
 import { relation } from '../core/sql/relations.ts';
+import { SAID } from '../core/sql/single.ts';
 import { IDENTITY, PEOPLE } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { askTogether } from './batch.ts';
@@ -61,7 +62,7 @@ export async function arrive(
     ? ((await askTogether(on, [holdingRules, statement]))[1] as Row[])
     : await runKept<Row>(on, statement);
   if (row === undefined) return null;
-  const { _now: now, _version: version } = row;
+  const { _now: now, _version: version, _said: said } = row;
   const known: Caller =
     credentials.kind === 'visitor'
       ? { person: null, roles: new Set(), ofTheApplication: true }
@@ -70,16 +71,29 @@ export async function arrive(
   const caller = shared.length === 0 ? known : { ...known, shared };
   const unknownRoles =
     credentials.kind === 'visitor' ? [] : row._roles.filter((role) => !rulebook.roles.has(role));
-  return { caller, now, version, unknownRoles, said: saidBy(row) };
+  return { caller, now, version, unknownRoles, said };
 }
 
-/** The statement of an arrival at this moment, for those who ask it beside another: the same `saidBy` its row is the same caller. */
-export function arrivalNow(rulebook: Rulebook, credentials: Credentials): Fragment {
-  return arrivalSql(rulebook, credentials, momentSql(null));
+/**
+ * Asks who calls at this moment, for those who think that they know: `_said` is what an `Arrival` said, or anything else. It says so to
+ * the other statements of its transaction, too (`SAID`). Where anything of these collections is shared with somebody who is as `caller`,
+ * it says something else; no row comes where nobody calls.
+ */
+export function arrivalNow(
+  rulebook: Rulebook,
+  credentials: Credentials,
+  caller: Caller,
+  collections: ReadonlySet<string>,
+): Fragment {
+  const said = sql`${column('a', '_said')}${beingShared(rulebook, caller, collections)}`;
+  return sql`select ${column('a', '_now')}, set_config(${value(SAID)}, ${said}, true) as _said from (${arrivalSql(rulebook, credentials, momentSql(null))}) as a`;
 }
 
-export function saidBy({ _now: _, _roles: roles, ...row }: Partial<Row>): string {
-  return JSON.stringify([row, roles?.toSorted()]);
+/** Nothing, where nothing is shared: expired or one's own, it is looked at in the ordinary way. */
+function beingShared(rulebook: Rulebook, caller: Caller, collections: ReadonlySet<string>): Fragment {
+  if (collections.size === 0) return sql``;
+  const there = sql`select 1 from gate.shares as s where s.target = any(${value(targetsOf(rulebook, caller))}::text[]) and s.collection = any(${value([...collections])}::text[])`;
+  return sql` || case when exists (${there}) then ' and more' else '' end`;
 }
 
 function momentSql(at: string | null): Fragment {
@@ -87,7 +101,9 @@ function momentSql(at: string | null): Fragment {
 }
 
 function callerOf(rulebook: Rulebook, row: Row): Caller {
-  const { _now: _, _version: __, _roles: given, _held: held, _email: email, _test: test, ...values } = row;
+  const {
+    _now: _, _version: __, _said: ___, _roles: given, _held: held, _email: email, _test: test, ...values
+  } = row; // prettier-ignore
   const byCondition = [...rulebook.roles.values()].filter((role) => role.when !== null);
   const roles = new Set([
     ...given.filter((role) => rulebook.roles.has(role) && isGivenByHand(rulebook, role)),
@@ -126,6 +142,8 @@ async function sharedWith(
 type Row = {
   _now: string;
   _version: number | null;
+  /** All of the row but the moment, as one text. */
+  _said: string;
   _roles: string[];
   _held: (boolean | null)[];
   _email: string | null;
@@ -134,8 +152,9 @@ type Row = {
 } & Record<string, Value>;
 
 function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fragment {
-  const moment = sql`${now} as _now, (select max(version) from gate.rulebooks) as _version`;
-  if (credentials.kind === 'visitor') return sql`select ${moment}`;
+  const version = sql`(select max(version) from gate.rulebooks)`;
+  if (credentials.kind === 'visitor')
+    return sql`select ${now} as _now, a._version, coalesce(a._version, 0)::text as _said from (select ${version} as _version) as a`;
   const claims = credentials.kind === 'login' ? credentials.claims : {};
   const email = verifiedEmail(claims);
   const { joins, attributes, roles } = arrivalParts(rulebook, 'p', email, now, claims);
@@ -149,21 +168,23 @@ function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fr
     sql`${email} as ${identifier('_email')}`,
     sql`${held} as _held`,
     sql`${column('p', IDENTITY)} is not null as _test`,
-    moment,
+    sql`${version} as _version`,
   ];
   // Before the first publication there are people, and no fields that a rulebook speaks of.
   const people = rulebook.schema.has(PEOPLE) ? relation(rulebook.schema, PEOPLE) : peopleTable;
   const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`${people} as p`);
-  return sql`
+  const found = sql`
     select ${commaList(columns)},
       array(
         select a.role from gate.role_assignments as a
         where a.person = p.id and (a.starts is null or a.starts <= ${now}) and (a.ends is null or ${now} < a.ends)
         union
         select g.role from gate.group_members as m join gate.group_roles as g on g."group" = m."group" where m.person = p.id
+        order by 1
       ) as _roles
     from ${joined}
-    where p._active and ${matching(credentials)}`;
+    where p._active and ${matching(credentials)} offset 0`;
+  return sql`select ${now} as _now, a.*, a::text as _said from (${found}) as a`;
 }
 
 /** The address counts only where it is verified: by us, or by an issuer whose token says so of this very address. */

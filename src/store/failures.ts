@@ -48,6 +48,11 @@ export function classify(error: unknown): Failure {
   return { kind: 'other' };
 }
 
+/** Has the server itself said that nothing of it is left? Where a connection was lost, nobody knows. */
+export function isTakenBack(error: unknown): boolean {
+  return error instanceof DatabaseError && classifyState(error).kind !== 'unavailable';
+}
+
 function classifyState(error: DatabaseError): Failure {
   const state = error.code ?? '';
   const constraint = error.constraint ?? error.column ?? '';

@@ -1,7 +1,7 @@
 import type { Fragment } from '../core/sql/fragment.ts';
-import { askTogether } from './batch.ts';
+import { askTogether, once } from './batch.ts';
 import { run, runKept, type Asks, type Database } from './connection.ts';
-import { OTHER_RESULT_TYPE } from './kept.ts';
+import { isTakenBack } from './failures.ts';
 
 type Row = Record<string, unknown>;
 
@@ -9,13 +9,6 @@ type Row = Record<string, unknown>;
 export class GuessedWrong extends Error {
   constructor() {
     super('the caller is not who they were taken for');
-  }
-}
-
-/** A statement goes by the moment of the call, which the arrival alone tells: it cannot go out beside it. */
-export class MomentNotKnown extends Error {
-  constructor() {
-    super('the moment of the call is asked for before it is known');
   }
 }
 
@@ -27,14 +20,15 @@ export class MomentNotKnown extends Error {
 export class Guessed implements Asks {
   readonly #database: Database;
   readonly #arrival: Fragment;
-  readonly #isSame: (row: Row | undefined) => boolean;
+  readonly #said: string;
   #arrived: Promise<Row[]> | null = null;
   #now: string | null = null;
 
-  constructor(database: Database, arrival: Fragment, isSame: (row: Row | undefined) => boolean) {
+  /** `arrival` and `said`: see `arrivalNow`. */
+  constructor(database: Database, arrival: Fragment, said: string) {
     this.#database = database;
     this.#arrival = arrival;
-    this.#isSame = isSame;
+    this.#said = said;
   }
 
   /** Has the arrival said so? */
@@ -42,35 +36,33 @@ export class Guessed implements Asks {
     return this.#now !== null;
   }
 
-  /** The moment of the arrival. */
-  get now(): string {
-    if (this.#now === null) throw new MomentNotKnown();
+  /** The moment of the arrival; null as long as it is under way: what goes with it has the same. */
+  get now(): string | null {
     return this.#now;
   }
 
   async asks(statement: Fragment, kept: boolean): Promise<Row[]> {
     if (this.#arrived === null) {
-      this.#arrived = this.#together(kept ? statement : null);
-      const first = await this.#arrived;
-      if (kept) return first;
-    } else await this.#arrived;
+      this.#arrived = this.#together(kept ? statement : once(statement));
+      return this.#arrived;
+    }
+    await this.#arrived;
     return (kept ? runKept : run)(this.#database, statement);
   }
 
-  /** Answers the rows of the statement that goes with the arrival, where there is one. Throws `GuessedWrong`. */
-  async #together(statement: Fragment | null): Promise<Row[]> {
-    const asked = statement === null ? [this.#arrival] : [this.#arrival, statement];
+  /** Answers the rows of the statement that goes with the arrival. Throws `GuessedWrong`. */
+  async #together(statement: Fragment): Promise<Row[]> {
     let answers: Row[][];
     try {
-      answers = await askTogether(this.#database, asked);
+      answers = await askTogether(this.#database, [this.#arrival, statement]);
     } catch (error) {
-      // A table has got another column since: whoever asks anew does so in the ordinary way.
-      if ((error as { code?: unknown }).code === OTHER_RESULT_TYPE) throw new GuessedWrong();
+      // Nothing is told before it is known who asks: whoever asks anew does so in the ordinary way.
+      if (isTakenBack(error)) throw new GuessedWrong();
       throw error;
     }
-    const [arrival, rows = []] = answers;
-    if (!this.#isSame(arrival![0])) throw new GuessedWrong();
-    this.#now = arrival![0]!._now as string;
+    const [[arrival], rows] = answers as [Row[], Row[]];
+    if (arrival?._said !== this.#said) throw new GuessedWrong();
+    this.#now = arrival!._now as string;
     return rows;
   }
 }

@@ -1,5 +1,5 @@
 import type { Rulebook } from '../core/ir/rulebook.ts';
-import { sql } from '../core/sql/fragment.ts';
+import { sql, type Fragment } from '../core/sql/fragment.ts';
 import { run, type Executor, type Reader } from './connection.ts';
 import { DatabaseUnavailable } from './failures.ts';
 
@@ -22,6 +22,22 @@ export async function holdRules(on: Executor): Promise<void> {
 }
 
 export const holdingRules = sql`lock table gate.rulebooks in row share mode`;
+
+/**
+ * The same for a transaction of a few statements in one trip, each of which sees what was committed before it: it is a lock that needs no
+ * `begin`. Whoever publishes takes both.
+ */
+export const holdingForOne = sql`select pg_advisory_xact_lock_shared(${rulesKey()})`;
+
+/** Waits until nobody holds the rules, and lets nobody hold them until the transaction ends. */
+export async function takeRules(on: Executor): Promise<void> {
+  await run(on, sql`lock table gate.rulebooks in exclusive mode`);
+  await run(on, sql`select pg_advisory_xact_lock(${rulesKey()})`);
+}
+
+function rulesKey(): Fragment {
+  return sql`hashtextextended('firmgate rules in force', 0)`;
+}
 
 /** The same for a change that is made by one version. Throws `OtherRules` where it is not in force any more. */
 export async function holdTheseRules(on: Executor, rulebook: Pick<Rulebook, 'version'>): Promise<void> {

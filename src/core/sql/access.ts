@@ -14,11 +14,12 @@ import { rewriteCondition } from '../ir/rewrite.ts';
 import type { Operation, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import { dayOf } from '../types/time.ts';
-import type { Type, Value } from '../types/types.ts';
+import { simpleTypes, type Type, type Value } from '../types/types.ts';
 import {
   bindable,
   conditionSql,
   constant,
+  daySql,
   operandSql,
   typed,
   type Precision,
@@ -40,18 +41,19 @@ import { idSet, setSql, type IdSet } from './sets.ts';
 export class Access {
   readonly rulebook: Rulebook;
   readonly caller: Caller;
-  readonly #now: string | (() => string);
+  readonly #now: string | (() => string | null);
   readonly #sets: boolean;
   readonly #slots: boolean;
 
   /**
-   * `now`: the moment of the call, or what says it once it is asked for. `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same. `slots`: what
-   * the caller and the clock say is left open, for statements that are made once and filled with `valueOf`.
+   * `now`: the moment of the call, or what tells it; null as long as nobody knows it but the transaction that is about to be asked,
+   * whose moment it is. `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same.
+   * `slots`: what the caller and the clock say is left open, for statements that are made once and filled with `valueOf`.
    */
   constructor(
     rulebook: Rulebook,
     caller: Caller,
-    now: string | (() => string),
+    now: string | (() => string | null),
     { sets = false, slots = false } = {},
   ) {
     this.rulebook = rulebook;
@@ -61,8 +63,14 @@ export class Access {
     this.#slots = slots;
   }
 
-  /** The moment of the call. */
+  /** The moment of the call. Throws `MomentNotKnown`. */
   get now(): string {
+    const known = this.#moment;
+    if (known === null) throw new MomentNotKnown();
+    return known;
+  }
+
+  get #moment(): string | null {
     return typeof this.#now === 'string' ? this.#now : this.#now();
   }
 
@@ -82,11 +90,14 @@ export class Access {
       case 'me':
         return bindable(this.caller.person?.values[slot.name] ?? null);
       case 'now':
-        return this.now;
+        return this.#moment;
       case 'today':
-        return dayOf(this.now, this.rulebook.timeZone);
+        return this.#moment === null ? null : dayOf(this.#moment, this.rulebook.timeZone);
       case 'after':
         return bindable(after[Number(slot.name)]!);
+      case 'given':
+      case 'said':
+        throw new TypeError('a slot that the write fills itself');
     }
   }
 
@@ -247,13 +258,23 @@ export class Access {
   /** A condition with full sight; for rules only, never for what a caller wrote. */
   around(alias: string, roles: ReadonlySet<string>): Surroundings {
     const known = (slot: Slot) => (this.#slots ? slot : this.valueOf(slot));
+    const isKnown = !this.#slots && this.#moment !== null;
+    // The moment of the transaction is the same for all of its statements; known as a value, it is planned by.
+    const moment = (slot: Slot, type: Fragment, own: Fragment) => {
+      const told = sql`${value(known(slot))}::${type}`;
+      return isKnown ? told : sql`coalesce(${told}, ${own})`;
+    };
     const unchanged = (name: string) => relation(this.rulebook.schema, name);
     return {
       literal: constant,
       me: (step, type) => sql`${value(known(new Slot('me', step.field)))}::${columnType(type)}`,
       hasRole: (role) => roles.has(role),
-      now: sql`${value(known(new Slot('now')))}::timestamptz`,
-      today: sql`${value(known(new Slot('today')))}::date`,
+      now: moment(new Slot('now'), columnType(simpleTypes.timestamp), sql`now()`),
+      today: moment(
+        new Slot('today'),
+        columnType(simpleTypes.date),
+        daySql(sql`now()`, this.rulebook.timeZone),
+      ),
       alias,
       field: (at, step) => column(at, step.field),
       relation: unchanged,
@@ -337,6 +358,13 @@ export class Access {
 
   #maskedOperand(collection: string, field: string, alias: string): Fragment {
     return sql`(${this.masked(collection, field, alias)})`;
+  }
+}
+
+/** The moment of the call is asked for before it is known: it must be found out first. */
+export class MomentNotKnown extends Error {
+  constructor() {
+    super('the moment of the call is asked for before it is known');
   }
 }
 

@@ -11,12 +11,12 @@ export interface Fragment {
 export type SqlValue = string | number | boolean | null | readonly (string | number | boolean)[] | Slot;
 
 /**
- * A value that is not known yet: of the caller, of the clock, or of the page before. A statement with slots is made once
- * for everybody of the same roles, and `filled` for each request; unfilled it cannot be run.
+ * A value that is not known yet: of the caller, of the clock, of the page before, or of what is supplied. A statement with slots is
+ * made once for everybody of the same roles, and `filled` for each request; unfilled it cannot be run.
  */
 export class Slot {
-  readonly of: 'me' | 'now' | 'today' | 'after';
-  /** The field of the caller, or the place in the order. */
+  readonly of: 'me' | 'now' | 'today' | 'after' | 'given' | 'said';
+  /** The field of the caller or of what is supplied, or the place in the order. */
   readonly name: string;
 
   constructor(of: Slot['of'], name = '') {

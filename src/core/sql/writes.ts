@@ -9,15 +9,31 @@ import {
   type Field,
   type Schema,
 } from '../types/schema.ts';
-import { JsonPatch, simpleTypes, type Value } from '../types/types.ts';
+import { JsonPatch, simpleTypes, type Type, type Value } from '../types/types.ts';
 import type { Access } from './access.ts';
 import { typed, type Precision } from './conditions.ts';
-import { allOf, commaList, sql, value, type Fragment } from './fragment.ts';
+import { allOf, commaList, sql, value, type Fragment, type Slot } from './fragment.ts';
 import { column, columnOf, identifier, recordKey, recordKeys, tableOf } from './identifiers.ts';
 import { relation } from './relations.ts';
 
+/** A value that the database works out with the statement, or that is filled in later: of the type of its field. */
+export class Expression {
+  readonly sql: Fragment;
+  readonly isMissing: boolean;
+  /** It goes into what is there, as a `JsonPatch` does. */
+  readonly merges: boolean;
+
+  constructor(of: Fragment, { isMissing = false, merges = false } = {}) {
+    this.sql = of;
+    this.isMissing = isMissing;
+    this.merges = merges;
+  }
+}
+
+export type NewValue = Value | Expression;
+
 /** The values that a write sets, by field. Every field is of the schema and every value of its type. */
-export type NewValues = ReadonlyMap<string, Value>;
+export type NewValues = ReadonlyMap<string, NewValue>;
 
 /** Which conditions are true, as a row of flags: `before_0`, `after_0` for the first, where it is asked on that side. */
 export interface TruthFlags {
@@ -35,23 +51,21 @@ export function truthsSql(
   asked: readonly TrueOf[],
   collection: string,
   id: string | null,
-  change: Change<Value>,
+  change: Change<NewValue>,
   precision: Precision = 'true',
 ): TruthFlags {
   const definition = collectionOf(access.rulebook.schema, collection);
   const { fields } = definition;
   if (change.kind === 'created') {
-    const row = [...fields.values()].map(
-      (field) =>
-        sql`${typed(change.values.get(field.name) ?? null, field.type)} as ${identifier(field.name)}`,
-    );
-    if (collection === PEOPLE) row.push(sql`null::text as ${identifier(IDENTITY)}`);
     const sides = { new: 'after', relation: withRow(access, collection, null) };
     const flags = asked.map(
       (leaf, index) =>
         sql`${access.holds(leaf, 'after', sides, precision)} as ${identifier(`after_${index}`)}`,
     );
-    return { statement: sql`select ${commaList(flags)} from (select ${commaList(row)}) as "after"`, asked };
+    return {
+      statement: sql`select ${commaList(flags)} from (${createdRow(definition, change.values)}) as "after"`,
+      asked,
+    };
   }
   const isRecord = sql`${column('before', 'id')} = ${recordKey(id)}`;
   const flag = (
@@ -114,7 +128,17 @@ export function stoppedSql(
   return sql`select count(*) as count from ${relation(access.rulebook.schema, collection)} as "before"${row} where ${column('before', 'id')} = any(${recordKeys(ids)}) and (${allOf(passes)}) is not true`;
 }
 
-function changedRow(collection: Collection, changes: NewValues): Fragment {
+/** The record that would be made, as a select of one row. */
+export function createdRow({ name, fields }: Collection, values: NewValues): Fragment {
+  const row = [...fields.values()].map(
+    (field) => sql`${given(values.get(field.name) ?? null, field.type)} as ${identifier(field.name)}`,
+  );
+  if (name === PEOPLE) row.push(sql`null::text as ${identifier(IDENTITY)}`);
+  return sql`select ${commaList(row)}`;
+}
+
+/** What the record that goes by `before` would become: a select list. */
+export function changedRow(collection: Collection, changes: NewValues): Fragment {
   return commaList(
     columnsOf(collection).map((name) => {
       const now = column('before', name);
@@ -126,10 +150,19 @@ function changedRow(collection: Collection, changes: NewValues): Fragment {
 }
 
 /** What a field becomes, beside what it is. A record’s time of change never goes back, whichever of two writes began first. */
-function changed({ name, type }: Field, bound: Value, current: Fragment): Fragment {
-  const given = typed(bound, type);
-  if (bound instanceof JsonPatch) return sql`gate.merged(${current}, ${given})`;
-  return name === 'updated_at' ? sql`greatest(${current}, ${given})` : given;
+function changed({ name, type }: Field, bound: NewValue, current: Fragment): Fragment {
+  const becomes = given(bound, type);
+  if (bound instanceof JsonPatch || (bound instanceof Expression && bound.merges))
+    return sql`gate.merged(${current}, ${becomes})`;
+  return name === 'updated_at' ? sql`greatest(${current}, ${becomes})` : becomes;
+}
+
+function given(bound: NewValue, type: Type): Fragment {
+  return bound instanceof Expression ? bound.sql : typed(bound, type);
+}
+
+function isMissing(bound: NewValue | undefined): boolean {
+  return bound instanceof Expression ? bound.isMissing : (bound ?? null) === null;
 }
 
 /** The collection as the write would leave it: the row that goes by `after`, instead of the one with this id. */
@@ -156,36 +189,56 @@ export function referencesSql(
   return sql`select ${commaList(found)}`;
 }
 
-/** Puts a record in. All fields are named, so that no column default of the table can add a value. */
-export function insertSql(collection: Collection, values: NewValues): Fragment {
+/**
+ * Puts a record in, where the condition about it, by the name of `after`, holds. All fields are named, so that no column default of the
+ * table can add a value.
+ */
+export function insertSql(collection: Collection, values: NewValues, condition = sql`true`): Fragment {
   const fields = [...collection.fields.values()];
-  const names = commaList(fields.map(columnOf));
-  const row = commaList(fields.map((field) => typed(values.get(field.name) ?? null, field.type)));
-  if (collection.name === PEOPLE && (values.get('email') ?? null) !== null)
-    return sql`insert into ${tableOf(collection)} (${names}, _email_claimed) values (${row}, true)`;
-  return sql`insert into ${tableOf(collection)} (${names}) values (${row})`;
+  const names = fields.map(columnOf);
+  const row = fields.map(({ name }) => column('after', name));
+  if (collection.name === PEOPLE && !isMissing(values.get('email'))) {
+    names.push(sql`_email_claimed`);
+    row.push(sql`true`);
+  }
+  return sql`insert into ${tableOf(collection)} as r (${commaList(names)}) select ${commaList(row)} from (${createdRow(collection, values)}) as "after" where ${condition}`;
 }
 
-/** Changes the named fields of one record. */
-export function updateSql(collection: Collection, id: string, changes: NewValues): Fragment {
+/** Changes the named fields of one record, where the condition about its row, by the name of `r`, holds. */
+export function updateSql(
+  collection: Collection,
+  id: string | Slot,
+  changes: NewValues,
+  condition = sql`true`,
+): Fragment {
   const set = [...changes].map(([name, bound]) => {
     const field = collection.fields.get(name)!;
     return sql`${columnOf(field)} = ${changed(field, bound, columnOf(field))}`;
   });
   // A new address is nobody's yet, as far as we know: only claimed. One that stays the same stays as sure as it was.
   if (collection.name === PEOPLE && changes.has('email')) {
-    const address = typed(changes.get('email')!, simpleTypes.text);
+    const address = given(changes.get('email')!, simpleTypes.text);
     set.push(sql`_email_verified = (_email_verified and email is not distinct from ${address})`);
     set.push(
       sql`_email_claimed = case when email is not distinct from ${address} then _email_claimed else ${address} is not null end`,
     );
   }
-  return sql`update ${tableOf(collection)} set ${commaList(set)} where id = ${recordKey(id)}`;
+  return sql`update ${tableOf(collection)} as r set ${commaList(set)} where r.id = ${recordKey(id)} and ${condition}`;
 }
 
 /** Removes records. */
 export function deleteSql(collection: Collection, ids: readonly string[]): Fragment {
   return sql`delete from ${tableOf(collection)} where id = any(${recordKeys(ids)})`;
+}
+
+/** Removes a record where the condition about its row, by the name of `r`, holds. */
+export function deleteOneSql(collection: Collection, id: string | Slot, condition: Fragment): Fragment {
+  return sql`delete from ${tableOf(collection)} as r where r.id = ${recordKey(id)} and ${condition}`;
+}
+
+/** With a record its shares are gone. Ids never come again, so one that stayed would give nothing either. `ids`: a select. */
+export function forgottenSql(collection: string, ids: Fragment): Fragment {
+  return sql`delete from gate.shares where collection = ${value(collection)} and record in (${ids})`;
 }
 
 /** The records that point at any of these by the field, as many as asked for; held until the transaction ends. */

@@ -3,22 +3,17 @@ import { ipKeyGenerator } from 'express-rate-limit';
 import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
 import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
+import { remembered } from '../../core/decide/remembered.ts';
 import { shareableFrom } from '../../core/decide/shares.ts';
-import { Access } from '../../core/sql/access.ts';
+import { Access, MomentNotKnown } from '../../core/sql/access.ts';
 import type { Fragment } from '../../core/sql/fragment.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
-import {
-  arrivalNow,
-  arrive,
-  saidBy,
-  type Arrival,
-  type Arriving,
-  type Credentials,
-} from '../../store/callers.ts';
+import { arrivalNow, arrive, type Arrival, type Arriving, type Credentials } from '../../store/callers.ts';
 import type { Database, Reader } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
-import { Guessed, GuessedWrong, MomentNotKnown } from '../../store/guess.ts';
+import { Guessed, GuessedWrong } from '../../store/guess.ts';
 import { OtherRules } from '../../store/in-force.ts';
+import type { Guess } from '../../store/records/single.ts';
 import type { Writer } from '../../store/records/writing.ts';
 import { admitNewcomer, nameSaid } from '../../store/people/index.ts';
 import { Problem } from '../problems/problem.ts';
@@ -49,12 +44,15 @@ export interface ReadingAudience extends Audience {
 }
 
 /** Who somebody was by the rules of then, and all that was said of them. */
-interface Guess {
+interface Remembered {
   readonly rulebook: Rulebook;
   readonly caller: Caller;
   readonly said: string;
-  /** The statement that finds out whether they are so still, and the claims that it was made with: a token’s own stay the same object. */
-  asking: { readonly claims: object | null; readonly arrival: Fragment } | null;
+  /**
+   * The statements that find out whether they are so still, by the collections that nothing may be shared of, and the claims that they
+   * were made with: a token’s own stay the same object.
+   */
+  asking: { readonly claims: object | null; readonly arrivals: Map<ReadonlySet<string>, Fragment> } | null;
 }
 
 /**
@@ -70,12 +68,14 @@ export class CallerFinder {
   /** Who somebody was when last asked: by it is guessed what a write may meet, and nothing is decided. */
   readonly #lastKnown = new LRUCache<string, Caller>({ max: LAST_KNOWN });
   /** Who somebody was when last asked, to ask as them while it is found out whether they are so still. */
-  readonly #guesses = new LRUCache<string, Guess>({
+  readonly #guesses = new LRUCache<string, Remembered>({
     maxSize: MOST_GUESSED,
     sizeCalculation: ({ said }, key) => said.length + key.length + 500,
   });
   /** By which rules they are: of others none is kept, and so no rulebook for their sake. */
   #guessedBy: Rulebook | null = null;
+  /** The texts of their statements, which are the same for many. */
+  readonly #texts = new LRUCache<string, string>({ max: 1_000 });
   /** How often somebody was not who they were taken for, of late: an attribute may be another with each request. */
   readonly #wrong = new LRUCache<string, number>({ max: LAST_KNOWN, ttl: WRONG_MS });
 
@@ -106,11 +106,12 @@ export class CallerFinder {
     const token = bearerToken(request);
     const credentials: TokenCredentials =
       token === null ? { kind: 'visitor' } : await this.#credentials(request, token);
-    const guessed = this.#guessed(credentials, options);
-    if (guessed !== null) {
-      const { on, rulebook } = guessed;
+    const guess = options.reading === undefined ? null : this.#guessed(credentials, options.reading);
+    if (guess !== null) {
+      const { rulebook, caller, said, arrival } = guess;
+      const on = new Guessed(this.#database, arrival, said);
       try {
-        const answer = await work(guessed);
+        const answer = await work({ rulebook, access: new Access(rulebook, caller, () => on.now), on });
         // Nothing is answered, and nothing refused, before it is known who asks.
         if (on.isRight) {
           named(request, rulebook);
@@ -137,26 +138,40 @@ export class CallerFinder {
     }
   }
 
-  /** Whoever was here before, as whom they were then; null where nobody was, or where more than one statement says who they are. */
-  #guessed(
-    credentials: TokenCredentials,
-    { reading }: Pick<Arriving, 'reading'>,
-  ): (ReadingAudience & { readonly on: Guessed }) | null {
-    if (reading === undefined) return null;
+  /**
+   * Whoever was here before, as whom they were then, with what finds out whether they are so still; null where nobody was. They are
+   * about to ask for records of the collection, and for no other but along its references.
+   */
+  #guessed(credentials: TokenCredentials, collection: string): (Remembered & { arrival: Fragment }) | null {
     const key = keyOf(credentials);
     if ((this.#wrong.get(key) ?? 0) >= MOST_WRONG) return null;
     const guess = this.#guesses.get(key);
     const { rulebook } = this.#rulebooks.latest;
-    if (guess?.rulebook !== rulebook || shareableFrom(rulebook, reading).size > 0) return null;
+    if (guess?.rulebook !== rulebook) return null;
     const claims = credentials.kind === 'login' ? credentials.claims : null;
-    if (guess.asking?.claims !== claims)
-      guess.asking = { claims, arrival: arrivalNow(rulebook, credentials) };
-    const on = new Guessed(
-      this.#database,
-      guess.asking!.arrival,
-      (row) => row !== undefined && saidBy(row as Parameters<typeof saidBy>[0]) === guess.said,
-    );
-    return { rulebook, access: new Access(rulebook, guess.caller, () => on.now), on };
+    if (guess.asking?.claims !== claims) guess.asking = { claims, arrivals: new Map() };
+    const shareable = shareableFrom(rulebook, collection);
+    // Among those of other collections it is the same statement: most let nothing be shared.
+    const about = shareable.size === 0 ? nothing : shareable;
+    const arrival = remembered(guess.asking!.arrivals, about, () => {
+      const { text, values } = arrivalNow(rulebook, credentials, guess.caller, about);
+      return { text: remembered<string, string>(this.#texts, text, () => text), values };
+    });
+    return { ...guess, arrival };
+  }
+
+  /** The same to write as them. */
+  #guessedToWrite(request: Request, credentials: TokenCredentials, collection: string): Guess | null {
+    const guess = this.#guessed(credentials, collection);
+    if (guess === null) return null;
+    const { rulebook, caller, said, arrival } = guess;
+    return {
+      access: new Access(rulebook, caller, () => null),
+      asking: arrival,
+      said,
+      wasWrong: () => this.#wasWrong(keyOf(credentials)),
+      wasRight: () => named(request, rulebook),
+    };
   }
 
   /** Whose request it is, before anything else is known of them: by a good token, or by the address it comes from. */
@@ -192,7 +207,12 @@ export class CallerFinder {
    * rules have come meanwhile, all of it starts over. `read` makes of a request what is to be written, and may refuse it; that
    * is told only to those who may call at all.
    */
-  async changing<T>(request: Request, read: (rulebook: Rulebook) => (who: Writer) => Promise<T>): Promise<T> {
+  async changing<T>(
+    request: Request,
+    read: (rulebook: Rulebook) => (who: Writer) => Promise<T>,
+    /** The collection that is written, where it is the only one. */
+    collection: string | null = null,
+  ): Promise<T> {
     const token = bearerToken(request);
     const credentials: TokenCredentials =
       token === null ? { kind: 'visitor' } : await this.#credentials(request, token);
@@ -212,6 +232,10 @@ export class CallerFinder {
         return await work({
           rulebook: assumed.rulebook,
           before: guessed,
+          guess:
+            collection === null || attempt > 1
+              ? null
+              : this.#guessedToWrite(request, credentials, collection),
           arrive: async (transaction) => {
             const arrival = await arrive(transaction, assumed.rulebook, credentials, { holding: true });
             if (arrival === null) throw new NobodyKnown();
@@ -219,6 +243,7 @@ export class CallerFinder {
             named(request, assumed.rulebook);
             if (!hasSameStanding(guessed, arrival.caller))
               this.#lastKnown.set(keyOf(credentials), arrival.caller);
+            this.#remember(credentials, arrival, assumed.rulebook);
             return this.#audience(arrival, assumed.rulebook).access;
           },
         });
@@ -316,6 +341,8 @@ export class CallerFinder {
     return { kind: 'test identity', name: verified.subject };
   }
 }
+
+const nothing: ReadonlySet<string> = new Set();
 
 /** The header that says which version of the rulebook an answer is right for. */
 export const RULEBOOK = 'Firmgate-Rulebook';

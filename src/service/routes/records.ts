@@ -9,7 +9,7 @@ import type { VisibleRecord } from '../../store/records/outcome.ts';
 import { createRecord } from '../../store/records/create.ts';
 import { deleteRecord } from '../../store/records/delete.ts';
 import { countVisible, listRecords, readRecord } from '../../store/records/read.ts';
-import type { Precondition } from '../../store/records/driver.ts';
+import { noPrecondition, type Precondition } from '../../store/records/driver.ts';
 import { rightsPlanOf } from '../../store/records/rights.ts';
 import { actOn, updateRecord } from '../../store/records/update.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
@@ -58,11 +58,15 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
     },
 
     post: write(database, async (request, response, carryOut) => {
-      const outcome = await callers.changing(request, (rulebook) => {
-        const collection = collectionNamed(rulebook, named(request, 'collection'));
-        const supplied = suppliedValues(collection, jsonBody(request, JSON_TYPES));
-        return (who) => carryOut((on) => createRecord(on, who, collection.name, supplied));
-      });
+      const outcome = await callers.changing(
+        request,
+        (rulebook) => {
+          const collection = collectionNamed(rulebook, named(request, 'collection'));
+          const supplied = suppliedValues(collection, jsonBody(request, JSON_TYPES));
+          return (who) => carryOut((on) => createRecord(on, who, collection.name, supplied));
+        },
+        named(request, 'collection'),
+      );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       const { id, record } = outcome.value;
       response.set('Location', `/v1/records/${named(request, 'collection')}/${id}`);
@@ -93,23 +97,31 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
     },
 
     patch: write(database, async (request, response, carryOut) => {
-      const outcome = await callers.changing(request, (rulebook) => {
-        const collection = collectionNamed(rulebook, named(request, 'collection'));
-        const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES), 'patch');
-        const id = recordId(collection, request);
-        return (who) =>
-          carryOut((on) => updateRecord(on, who, collection.name, id, supplied, precondition(request)));
-      });
+      const outcome = await callers.changing(
+        request,
+        (rulebook) => {
+          const collection = collectionNamed(rulebook, named(request, 'collection'));
+          const supplied = suppliedValues(collection, jsonBody(request, PATCH_TYPES), 'patch');
+          const id = recordId(collection, request);
+          return (who) =>
+            carryOut((on) => updateRecord(on, who, collection.name, id, supplied, precondition(request)));
+        },
+        named(request, 'collection'),
+      );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       sendChanged(response, outcome.value);
     }),
 
     delete: write(database, async (request, response, carryOut) => {
-      const outcome = await callers.changing(request, (rulebook) => {
-        const collection = collectionNamed(rulebook, named(request, 'collection'));
-        const id = recordId(collection, request);
-        return (who) => carryOut((on) => deleteRecord(on, who, collection.name, id, precondition(request)));
-      });
+      const outcome = await callers.changing(
+        request,
+        (rulebook) => {
+          const collection = collectionNamed(rulebook, named(request, 'collection'));
+          const id = recordId(collection, request);
+          return (who) => carryOut((on) => deleteRecord(on, who, collection.name, id, precondition(request)));
+        },
+        named(request, 'collection'),
+      );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       response.set(privately).status(204).end();
     }),
@@ -117,14 +129,18 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
 
   offer(router, '/:collection/:id/actions/:action', {
     post: write(database, async (request, response, carryOut) => {
-      const outcome = await callers.changing(request, (rulebook) => {
-        const collection = collectionNamed(rulebook, named(request, 'collection'));
-        const action = rulebook.actions.get(actionKey(collection.name, named(request, 'action')));
-        if (action === undefined) throw new Problem('not-found');
-        const given = withoutFaults(parseParameters(action.parameters, jsonBody(request, JSON_TYPES)));
-        const id = recordId(collection, request);
-        return (who) => carryOut((on) => actOn(on, who, action, id, given, precondition(request)));
-      });
+      const outcome = await callers.changing(
+        request,
+        (rulebook) => {
+          const collection = collectionNamed(rulebook, named(request, 'collection'));
+          const action = rulebook.actions.get(actionKey(collection.name, named(request, 'action')));
+          if (action === undefined) throw new Problem('not-found');
+          const given = withoutFaults(parseParameters(action.parameters, jsonBody(request, JSON_TYPES)));
+          const id = recordId(collection, request);
+          return (who) => carryOut((on) => actOn(on, who, action, id, given, precondition(request)));
+        },
+        named(request, 'collection'),
+      );
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       sendChanged(response, outcome.value);
     }),
@@ -184,7 +200,7 @@ function withoutFaults({ values, faults }: ReturnType<typeof parseSupplied>) {
 /** If-Match (RFC 9110, strong comparison). It may lie before a record that was never read, so it is no way to probe. */
 function precondition(request: Request): Precondition {
   const header = request.headers['if-match'];
-  if (header === undefined || header.trim() === '*') return () => true;
+  if (header === undefined || header.trim() === '*') return noPrecondition;
   const tags = new Set(header.split(',').map((tag) => tag.trim()));
   return (seen) => tags.has(recordTag(seen));
 }

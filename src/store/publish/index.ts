@@ -7,6 +7,7 @@ import { sql, value } from '../../core/sql/fragment.ts';
 import { UTC } from '../../core/types/time.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
+import { takeRules } from '../in-force.ts';
 import { PublishRefused } from '../failures.ts';
 import { rolledBack } from '../roll-back.ts';
 import { passageFor, setThingsAside } from './aside.ts';
@@ -201,7 +202,7 @@ async function stepInto(
   const synced = await syncIdentities(transaction, passage.final);
   const switched = await briefly(transaction, async (on) => {
     // Every write holds this lock with others; nobody writes by the old version from here on.
-    await run(on, sql`lock table gate.rulebooks in exclusive mode`);
+    await takeRules(on);
     await switchTables(on, passage, schema);
     await followNames(on, passage, before.rulebook);
     const roles =

@@ -5,11 +5,12 @@ import { meetingOf } from '../../core/decide/turns.ts';
 import { plain } from '../../core/evaluate/decider.ts';
 import { insertSql } from '../../core/sql/writes.ts';
 import { collectionOf, tooLong } from '../../core/types/schema.ts';
-import type { Value } from '../../core/types/types.ts';
+import type { Access } from '../../core/sql/access.ts';
 import type { Executor } from '../connection.ts';
 import { storeDriver } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { writeAndRead } from './read.ts';
+import type { Single, Written } from './single.ts';
 import { refers, writing, type Meetings, type Supplied, type Writer } from './writing.ts';
 
 /** A record that was made; null where the caller may make it and may not read it. */
@@ -29,12 +30,19 @@ export async function createRecord(
   const { fields } = collectionOf(rulebook.schema, collection);
   const meetings: Meetings = (caller) =>
     meetingOf(rulebook, caller, collection, ['create'], refers(fields, supplied));
-  return writing(on, collection, supplied, who, meetings, async (transaction, access) => {
-    const permission = access.permission('create', collection);
-    const id = uuid();
-    const steps = creating<Value>(rulebook, permission, supplied, id, plain);
+  const id = uuid();
+  const single: Single = {
+    operation: 'create',
+    collection,
+    id,
+    supplied,
+    types: fields,
+    steps: (access, values, key, held) =>
+      creating(rulebook, access.permission('create', collection), values, key, held),
+  };
+  const oneByOne = async (transaction: Executor, access: Access): Promise<Outcome<Created>> => {
     const verdict = await driveAsync(
-      steps,
+      single.steps(access, supplied, id, plain),
       storeDriver(transaction, access, collection, null, () => true),
     );
     if (!verdict.allowed) return refuse(refusalOf(verdict));
@@ -45,5 +53,7 @@ export async function createRecord(
       return refuse({ kind: 'value too large', fields: long.filter((name) => supplied.has(name)) });
     const insert = insertSql(definition, verdict.values);
     return done({ id, record: await writeAndRead(transaction, access, insert, collection, id) });
-  });
+  };
+  const outcome = ({ record }: Written): Created => ({ id, record });
+  return writing(on, collection, supplied, who, meetings, oneByOne, { ...single, outcome });
 }

@@ -1,18 +1,20 @@
 import { collectionOf } from '../../core/types/schema.ts';
 import { driveAsync } from '../../core/decide/steps/asking.ts';
 import { deleting } from '../../core/decide/steps/delete.ts';
-import type { Follows, Verdict } from '../../core/decide/steps/verdict.ts';
+import { nothingFollows, type Follows } from '../../core/decide/steps/verdict.ts';
+import { plain } from '../../core/evaluate/decider.ts';
 import { shareableCollections } from '../../core/decide/shares.ts';
 import { meetingOf } from '../../core/decide/turns.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { sql } from '../../core/sql/fragment.ts';
 import { clearSql, deleteSql } from '../../core/sql/writes.ts';
-import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
+import type { Value } from '../../core/types/types.ts';
 import { forgetShares } from '../shares/toward.ts';
-import { storeDriver, type Precondition } from './driver.ts';
+import { noPrecondition, storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome } from './outcome.ts';
-import { writing, type Meetings, type Writer } from './writing.ts';
+import type { Single } from './single.ts';
+import { writing, type Meetings, type Supplied, type Writer } from './writing.ts';
 
 /**
  * Removes a record, with what `on delete` says of those that point at it: see `core/decide/steps/delete.ts`. Answers what
@@ -23,19 +25,29 @@ export async function deleteRecord(
   who: Writer,
   collection: string,
   id: string,
-  precondition: Precondition = () => true,
+  precondition: Precondition = noPrecondition,
 ): Promise<Outcome<Follows>> {
   const meetings: Meetings = (of) => meetingOf(who.rulebook, of, collection, ['delete'], false);
-  return writing(on, collection, new Map(), who, meetings, async (transaction, access) => {
-    const { rulebook, caller } = access;
-    const steps = deleting<Value>(rulebook, caller, access.permission('delete', collection), id);
+  const single: Single = {
+    operation: 'delete',
+    collection,
+    id,
+    supplied: nothing,
+    types: new Map(),
+    steps: (access) => deleting(access.rulebook, access.caller, access.permission('delete', collection), id),
+  };
+  const oneByOne = async (transaction: Executor, access: Access): Promise<Outcome<Follows>> => {
     const driver = storeDriver(transaction, access, collection, id, precondition);
-    const verdict: Verdict<Value> = await driveAsync(steps, driver);
+    const verdict = await driveAsync(single.steps<Value>(access, nothing, id, plain), driver);
     if (!verdict.allowed) return refuse(refusalOf(verdict));
     await carryOut(transaction, access, collection, id, verdict.follows);
     return done(verdict.follows);
-  });
+  };
+  const atOnce = precondition === noPrecondition ? { ...single, outcome: () => nothingFollows } : null;
+  return writing(on, collection, nothing, who, meetings, oneByOne, atOnce);
 }
+
+const nothing: Supplied = new Map();
 
 async function carryOut(
   on: Executor,

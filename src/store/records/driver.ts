@@ -16,6 +16,9 @@ import { lockRecord } from './read.ts';
 /** Is the record still the one that the caller speaks of (If-Match)? Asked of what this caller sees. */
 export type Precondition = (seen: VisibleRecord) => boolean;
 
+/** Whichever record it is. */
+export const noPrecondition: Precondition = () => true;
+
 /**
  * Answers what the steps of a write ask, with SQL, in the transaction that will carry it out. `id` null: of a record that is
  * to be made. Cost: one statement for each question, but for what is known already.

@@ -1,7 +1,6 @@
-import { driveAsync, type Steps } from '../../core/decide/steps/asking.ts';
+import { driveAsync } from '../../core/decide/steps/asking.ts';
 import { acting, updating } from '../../core/decide/steps/change.ts';
 import { meetingOf } from '../../core/decide/turns.ts';
-import type { Verdict } from '../../core/decide/steps/verdict.ts';
 import { plain } from '../../core/evaluate/decider.ts';
 import type { Action } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
@@ -9,9 +8,10 @@ import { updateSql } from '../../core/sql/writes.ts';
 import { collectionOf, tooLong } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import type { Executor } from '../connection.ts';
-import { storeDriver, type Precondition } from './driver.ts';
+import { noPrecondition, storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { readRecord, writeAndRead } from './read.ts';
+import type { Single, Written } from './single.ts';
 import { refers, writing, type Meetings, type Supplied, type Writer } from './writing.ts';
 
 /**
@@ -24,15 +24,21 @@ export async function updateRecord(
   collection: string,
   id: string,
   supplied: Supplied,
-  precondition: Precondition = () => true,
+  precondition: Precondition = noPrecondition,
 ): Promise<Outcome<VisibleRecord | null>> {
   const { fields } = collectionOf(who.rulebook.schema, collection);
   const { rulebook } = who;
   const meetings: Meetings = (caller) =>
     meetingOf(rulebook, caller, collection, ['update'], refers(fields, supplied));
-  return changing(on, who, collection, id, supplied, meetings, precondition, (access) =>
-    updating(access.rulebook, access.permission('update', collection), supplied, plain),
-  );
+  return changing(on, who, meetings, precondition, {
+    operation: 'update',
+    collection,
+    id,
+    supplied,
+    types: fields,
+    steps: (access, values, _, held) =>
+      updating(access.rulebook, access.permission('update', collection), values, held),
+  });
 }
 
 /** Carries out an action of the application's own. `given` holds the parameters, each of its type. */
@@ -42,30 +48,36 @@ export async function actOn(
   action: Action,
   id: string,
   given: Supplied,
-  precondition: Precondition = () => true,
+  precondition: Precondition = noPrecondition,
 ): Promise<Outcome<VisibleRecord | null>> {
   const { collection, name, parameters } = action;
   const { rulebook } = who;
   const meetings: Meetings = (caller) =>
     meetingOf(rulebook, caller, collection, [name, 'update'], refers(parameters, given));
-  return changing(on, who, collection, id, new Map(), meetings, precondition, (access) =>
-    acting(access.rulebook, access.permission(name, collection), action, given, plain),
-  );
+  return changing(on, who, meetings, precondition, {
+    operation: name,
+    collection,
+    id,
+    supplied: given,
+    types: parameters,
+    steps: (access, values, _, held) =>
+      acting(access.rulebook, access.permission(name, collection), action, values, held),
+  });
 }
 
 async function changing(
   on: Executor,
   who: Writer,
-  collection: string,
-  id: string,
-  supplied: Supplied,
   meetings: Meetings,
   precondition: Precondition,
-  steps: (access: Access) => Steps<Value, Verdict<Value>>,
+  single: Single,
 ): Promise<Outcome<VisibleRecord | null>> {
-  return writing(on, collection, supplied, who, meetings, async (transaction, access) => {
+  const { operation, collection, id } = single;
+  // Of an action nothing is a field that the caller supplied.
+  const supplied = operation === 'update' ? single.supplied : new Map<string, Value>();
+  const oneByOne = async (transaction: Executor, access: Access): Promise<Outcome<VisibleRecord | null>> => {
     const driver = storeDriver(transaction, access, collection, id, precondition);
-    const verdict = await driveAsync(steps(access), driver);
+    const verdict = await driveAsync(single.steps(access, single.supplied, id, plain), driver);
     if (!verdict.allowed) return refuse(refusalOf(verdict));
     const definition = collectionOf(access.rulebook.schema, collection);
     const long = tooLong(definition, verdict.values);
@@ -74,5 +86,11 @@ async function changing(
     if (verdict.values.size === 0) return done(await readRecord(transaction, access, collection, id));
     const update = updateSql(definition, id, verdict.values);
     return done(await writeAndRead(transaction, access, update, collection, id));
-  });
+  };
+  const atOnce = precondition === noPrecondition ? { ...single, outcome } : null;
+  return writing(on, collection, supplied, who, meetings, oneByOne, atOnce);
+}
+
+function outcome({ record }: Written): VisibleRecord | null {
+  return record;
 }

@@ -7,7 +7,8 @@ import { JsonPatch, type Type, type Value } from '../../core/types/types.ts';
 import type { Database, Executor } from '../connection.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
-import { refuse, type Outcome } from './outcome.ts';
+import { done, refuse, type Outcome } from './outcome.ts';
+import { writtenAtOnce, type Guess, type Single, type Written } from './single.ts';
 import { inTurn } from './turns.ts';
 
 /** What the caller wants written: values by field, each of its type. */
@@ -38,6 +39,8 @@ export type Writer =
   | {
       readonly rulebook: Rulebook;
       readonly before: Caller;
+      /** The same, to write as them while it is found out whether they are so still. */
+      readonly guess?: Guess | null;
       /** Holds the version in force, too, before anything of it is looked at. */
       readonly arrive: (transaction: Executor) => Promise<Access>;
     };
@@ -66,10 +69,17 @@ export async function writing<T>(
   who: Writer,
   meetings: Meetings,
   work: (transaction: Executor, access: Access) => Promise<Outcome<T>>,
+  /** The same in one statement, where that can be; null where there is more to be asked of the record than its rules. */
+  single: (Single & { readonly outcome: (written: Written) => T }) | null = null,
 ): Promise<Outcome<T>> {
   const written = collectionOf(who.rulebook.schema, collection);
   if (on.isTransaction === true)
     return trying(written, supplied, 1, async () => work(on, await arrivedIn(on, who)));
+  const guess = 'arrive' in who ? (who.guess ?? null) : null;
+  if (guess !== null && single !== null && meetings(guess.access.caller).kind === 'alone') {
+    const made = await writtenAtOnce(on as Database, guess, single);
+    if (made !== null) return done(single.outcome(made));
+  }
   const guessed = meetings('arrive' in who ? who.before : who.caller);
   const asKnown = async (transaction: Executor, meeting: Meeting) => {
     const access = await arrivedIn(transaction, who);

@@ -2,6 +2,7 @@ import type { Shareable } from '../../core/decide/nodes.ts';
 import { NAMED, type Share } from '../../core/decide/shares.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
 import { recordKey, recordKeys } from '../../core/sql/identifiers.ts';
+import { forgottenSql } from '../../core/sql/writes.ts';
 import { runKept, run, type Executor } from '../connection.ts';
 
 /** Groups of shares that reach a caller: those of one person, for the same operations, with the same target. */
@@ -62,14 +63,11 @@ function namedOf(groups: number): number {
   return Math.floor(NAMED / Math.max(1, groups)) + 1;
 }
 
-/** With a record its shares are gone. Ids never come again, so one that stayed would give nothing either. */
+/** With records their shares are gone. */
 export async function forgetShares(
   on: Executor,
   collection: string,
   records: readonly string[],
 ): Promise<void> {
-  await run(
-    on,
-    sql`delete from gate.shares where collection = ${value(collection)} and record = any(${recordKeys(records)})`,
-  );
+  await run(on, forgottenSql(collection, sql`select unnest(${recordKeys(records)})`));
 }

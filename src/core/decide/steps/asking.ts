@@ -1,5 +1,5 @@
 import type { Operand } from '../../ir/conditions.ts';
-import type { TrueOf } from '../nodes.ts';
+import type { Node, TrueOf } from '../nodes.ts';
 
 /**
  * What the steps of an operation ask of whoever carries them out. The steps exist once and do nothing themselves: the store
@@ -16,8 +16,15 @@ export interface Asks<V> {
   readonly references: { readonly references: readonly Reference<V>[] };
   /** Values that no caller chooses, and that need no record. */
   readonly values: { readonly operands: readonly Operand[] };
-  /** Which conditions are true? `change`: what the record in hand would become; see `Change`. */
-  readonly truths: { readonly of: readonly TrueOf[]; readonly change: Change<V> };
+  /**
+   * Which conditions are true? `change`: what the record in hand would become; see `Change`. `needs`: where all of these hold, the
+   * steps come to the same as if every one of the conditions were true. So whoever makes sure of that need not say which are.
+   */
+  readonly truths: {
+    readonly of: readonly TrueOf[];
+    readonly change: Change<V>;
+    readonly needs: readonly Node[];
+  };
   /** Would the record of a tree lie below itself? */
   readonly circle: { readonly field: string; readonly parent: V };
   /** What points at these records by the field. */

@@ -126,11 +126,13 @@ function* settling<V>(
     const stamps = yield* stampValues<V>(ground.rule.stamps);
     const change = { kind: 'changed', values: yield* changed(stamps) } as const;
     // Of a single one all is asked at once: where it is a candidate, nothing changes any more.
-    const of = stamping.length === 1 ? leaves : leavesOf([ground.node]);
-    const found = yield* ask<V, 'truths'>('truths', { of, change });
+    const isOnly = stamping.length === 1;
+    const of = isOnly ? leaves : leavesOf([ground.node]);
+    const needs = isOnly ? [...wanted, ground.node] : [ground.node];
+    const found = yield* ask<V, 'truths'>('truths', { of, change, needs });
     if (!isTrue(ground.node, found)) continue;
     candidates.push({ ground, stamps });
-    if (stamping.length === 1) truths = found;
+    if (isOnly) truths = found;
   }
   const joined = new Map<string, V>();
   for (const { stamps } of candidates)
@@ -143,7 +145,11 @@ function* settling<V>(
   const raising = [...joined.keys()].filter((field) => raises(rulebook, collection, field));
   if (raising.length > 0 && (yield* ask('own record', {}))) return refused('own record', raising);
   const written = yield* changed(joined);
-  truths ??= yield* ask<V, 'truths'>('truths', { of: leaves, change: { kind: 'changed', values: written } });
+  truths ??= yield* ask<V, 'truths'>('truths', {
+    of: leaves,
+    change: { kind: 'changed', values: written },
+    needs: [...wanted, ...candidates.map(({ ground }) => ground.node)],
+  });
   const undone = candidates.find(({ ground }) => !isTrue(ground.node, truths!));
   if (undone !== undefined) return { ...refused('stamp undoes'), values: written };
   const idle = new Set(

@@ -57,6 +57,7 @@ export function* creating<V>(
     const truths = yield* ask<V, 'truths'>('truths', {
       of: leavesOf(wanted),
       change: { kind: 'created', values: record },
+      needs: wanted,
     });
     if (
       wanted.every((node) => isTrue(node, truths)) &&

@@ -15,7 +15,11 @@ export const MOST_AFFECTED = 10_000;
 export function* showing<V>(permission: Permission): Steps<V, Verdict<V>> {
   if (!(yield* ask('readable', {}))) return refused('not readable');
   const { record, granted, fenced } = permission;
-  const truths = yield* ask<V, 'truths'>('truths', { of: leavesOf([record]), change: { kind: 'none' } });
+  const truths = yield* ask<V, 'truths'>('truths', {
+    of: leavesOf([record]),
+    change: { kind: 'none' },
+    needs: [record],
+  });
   if (isTrue(record, truths)) return { allowed: true, values: new Map(), follows: nothingFollows };
   return refused(isTrue(granted, truths) && isTrue(fenced, truths) ? 'only shared' : 'no rule');
 }
@@ -37,6 +41,7 @@ export function* deleting<V>(
   const truths = yield* ask<V, 'truths'>('truths', {
     of: leavesOf([permission.record]),
     change: { kind: 'none' },
+    needs: [permission.record],
   });
   if (!isTrue(permission.record, truths)) return refused('no rule');
   const { collection } = permission.pair;

@@ -1,0 +1,222 @@
+import { LRUCache } from 'lru-cache';
+import { standingOf } from '../../core/decide/caller.ts';
+import type { Node } from '../../core/decide/nodes.ts';
+import { remembered } from '../../core/decide/remembered.ts';
+import { drive, type Change, type Driver, type Steps } from '../../core/decide/steps/asking.ts';
+import type { Values } from '../../core/decide/steps/change.ts';
+import type { Verdict } from '../../core/decide/steps/verdict.ts';
+import type { Operand } from '../../core/ir/conditions.ts';
+import type { Operation, Rulebook } from '../../core/ir/rulebook.ts';
+import { bindable, operandSql } from '../../core/sql/conditions.ts';
+import type { Access } from '../../core/sql/access.ts';
+import { Slot, filled, sql, value, type Fragment, type SqlValue } from '../../core/sql/fragment.ts';
+import { columnType } from '../../core/sql/identifiers.ts';
+import { READABLE, singleWrite, type SingleWrite } from '../../core/sql/single.ts';
+import { Expression, type NewValue } from '../../core/sql/writes.ts';
+import { collectionOf, tooLong } from '../../core/types/schema.ts';
+import { JsonPatch, type Type, type Value } from '../../core/types/types.ts';
+import { askTogether } from '../batch.ts';
+import type { Database } from '../connection.ts';
+import { isTakenBack } from '../failures.ts';
+import { holdingForOne } from '../in-force.ts';
+import type { VisibleRecord } from './outcome.ts';
+import { visibleRecord } from './rows.ts';
+
+/** Somebody who was here before, as whom they were then. */
+export interface Guess {
+  /** Who they were; the moment is that of the transaction. */
+  readonly access: Access;
+  /** Finds out whether they are so still, and says it to the transaction (`SAID`): what `said` is, or anything else. */
+  readonly asking: Fragment;
+  readonly said: string;
+  /** They are not who they were taken for. */
+  readonly wasWrong: () => void;
+  /** They are, and by these rules they were answered. */
+  readonly wasRight: () => void;
+}
+
+/** A write by what is supplied, as its steps go about it with any way of holding values. */
+export interface Single {
+  readonly operation: Operation;
+  readonly collection: string;
+  /** Of the record, or of the one that is to be made. */
+  readonly id: string;
+  /** What is supplied: values of fields, or of parameters, by name. */
+  readonly supplied: ReadonlyMap<string, Value>;
+  /** The types of these. */
+  readonly types: ReadonlyMap<string, { readonly type: Type }>;
+  readonly steps: <V>(
+    access: Access,
+    supplied: ReadonlyMap<string, V>,
+    id: V,
+    values: Values<V>,
+  ) => Steps<V, Verdict<V>>;
+}
+
+/** What was written, as the caller sees it then; null where they do not. */
+export interface Written {
+  readonly record: VisibleRecord | null;
+}
+
+/**
+ * Makes one write in one trip to the database: who calls, and the write itself, which is made only where they are still who they were,
+ * and where its steps would allow it. Null where nothing was written, for whatever reason: whoever asks then takes the steps one by one,
+ * which say why.
+ *
+ * Nothing is decided here: the steps run without a record, by what each condition would have to be, and the statement makes sure of just
+ * that. Where they ask for more than one statement can tell, it is not tried.
+ */
+export async function writtenAtOnce(on: Database, guess: Guess, single: Single): Promise<Written | null> {
+  const plan = planOf(guess.access, single);
+  if (plan === null) return null;
+  const { collection, supplied, id } = single;
+  // What a stamp or an action fills in may be too long, too: then it is one of the parameters.
+  if (tooLong(collectionOf(guess.access.rulebook.schema, collection), supplied).length > 0) return null;
+  const statement = filled(plan.statement, (slot) => {
+    if (slot.of === 'said') return guess.said;
+    if (slot.of !== 'given') return guess.access.valueOf(slot);
+    return slot.name === ID ? id : bindable(supplied.get(slot.name)!);
+  });
+  let answers: Record<string, unknown>[][];
+  try {
+    answers = await askTogether(on, [holdingForOne, guess.asking, statement]);
+  } catch (error) {
+    // The server took all of it back: the steps say what it was, or meet it no more.
+    if (isTakenBack(error)) return null;
+    throw error;
+  }
+  const [, arrival, rows] = answers;
+  if (arrival![0]?._said !== guess.said) {
+    guess.wasWrong();
+    return null;
+  }
+  const [row] = rows!;
+  if (row === undefined) return null;
+  guess.wasRight();
+  const { reading } = plan;
+  return { record: reading !== null && row[READABLE] === true ? visibleRecord(row, reading) : null };
+}
+
+/** The name of the id among what is supplied: no field or parameter of the rulebook can have it. */
+const ID = ' id';
+/** Characters of statements that are kept of one rulebook. */
+const KEPT_CHARACTERS = 8_000_000;
+
+const known = new WeakMap<Rulebook, LRUCache<string, SingleWrite | 'no'>>();
+
+/** What can be said in one statement, said once for everybody of the same roles, and for the same fields. */
+function planOf(access: Access, single: Single): SingleWrite | null {
+  const { rulebook, caller } = access;
+  const plans = remembered(
+    known,
+    rulebook,
+    () =>
+      new LRUCache<string, SingleWrite | 'no'>({
+        maxSize: KEPT_CHARACTERS,
+        sizeCalculation: (plan, key) => key.length + (plan === 'no' ? 100 : 2 * plan.statement.text.length),
+      }),
+  );
+  const { operation, collection, supplied, id } = single;
+  const isOwn = caller.person?.id === id;
+  let key = `${standingOf(caller)} ${operation} ${collection} ${isOwn}`;
+  for (const [name, bound] of supplied) key += ` ${name}${kindOf(bound)}`;
+  const make = (): SingleWrite | 'no' => made(access.withSlots(), single, isOwn) ?? 'no';
+  const plan = remembered<string, SingleWrite | 'no'>(plans, key, make);
+  return plan === 'no' ? null : plan;
+}
+
+/** All that the steps ask of a value where they do not know it. */
+function kindOf(bound: Value): '' | '-' | '+' {
+  return bound === null ? '-' : bound instanceof JsonPatch ? '+' : '';
+}
+
+/** The steps ask what one statement cannot tell, or would write what must be looked at first. */
+class NotOneStatement extends Error {}
+
+function made(access: Access, single: Single, isOwn: boolean): SingleWrite | null {
+  const { operation, collection, supplied, types } = single;
+  const { fields } = collectionOf(access.rulebook.schema, collection);
+  const held = new Map<string, NewValue>();
+  for (const [name, bound] of supplied) {
+    const { type } = types.get(name)!;
+    if (type.kind === 'ref' && bound !== null) return null;
+    held.set(name, bound === null ? missing(type) : givenLater(name, type, kindOf(bound) === '+'));
+  }
+  const asked: { needs: readonly Node[]; change: Change<NewValue> }[] = [];
+  try {
+    const steps = single.steps(access, held, givenLater(ID, { kind: 'uuid' }), unknown);
+    const verdict = drive(steps, driver(access, isOwn, asked));
+    // With nothing to write there is nothing to make sure of but that it can be read.
+    if (!verdict.allowed || asked.length !== 1) return null;
+    const { needs, change } = asked[0]!;
+    if (change.kind === 'changed' && verdict.values.size === 0) return null;
+    // How long a value is that nobody supplied is not known before it is there.
+    const measured = operation === 'create' || operation === 'update' ? supplied : new Map<string, Value>();
+    for (const name of verdict.values.keys())
+      if ((fields.get(name)!.most ?? null) !== null && !measured.has(name)) return null;
+    const written: Change<NewValue> = change.kind === 'none' ? change : { ...change, values: verdict.values };
+    return singleWrite(access, collection, new Slot('given', ID), needs, written);
+  } catch (error) {
+    if (error instanceof NotOneStatement) return null;
+    throw error;
+  }
+}
+
+/** Answers as if the write were to be made, and takes down what must hold for that. */
+function driver(
+  access: Access,
+  isOwn: boolean,
+  asked: { needs: readonly Node[]; change: Change<NewValue> }[],
+): Driver<NewValue> {
+  const never = () => {
+    throw new NotOneStatement();
+  };
+  return {
+    readable: () => true,
+    precondition: () => true,
+    'own record': () => isOwn,
+    values: ({ operands }) => operands.map((operand) => workedOut(access, operand)),
+    truths({ of, change, needs }) {
+      asked.push({ needs, change });
+      return new Set(of);
+    },
+    references: never,
+    circle: never,
+    referrers: never,
+    passed: never,
+    // The foreign keys say so.
+    held: () => false,
+  };
+}
+
+/** A value that no caller chooses, by what is at hand: literals, the clock, and what is known of the caller. */
+function workedOut(access: Access, operand: Operand): NewValue {
+  const { kind, type } = operand;
+  if (kind === 'nothing') return missing(type);
+  if (kind === 'path' && (operand.root !== 'me' || operand.steps.length > 1)) throw new NotOneStatement();
+  if (kind !== 'path' && kind !== 'literal' && kind !== 'now' && kind !== 'today')
+    throw new NotOneStatement();
+  // Whether the caller has such a value is left to the database: where one is required, it says so.
+  const worked = operandSql(operand, access.around('r', noRoles));
+  return new Expression(sql`${worked}::${columnType(type)}`, {
+    isMissing: kind === 'literal' && operand.value === null,
+  });
+}
+
+const noRoles: ReadonlySet<string> = new Set();
+
+/** How values are held that are not known. */
+const unknown: Values<NewValue> = {
+  same: () => null,
+  isMissing: (held) => held instanceof Expression && held.isMissing,
+  missing,
+};
+
+function missing(type: Type): NewValue {
+  return new Expression(sql`null::${columnType(type)}`, { isMissing: true });
+}
+
+function givenLater(name: string, type: Type, merges = false): NewValue {
+  const bound: SqlValue = new Slot('given', name);
+  return new Expression(sql`${value(bound)}::${columnType(type)}`, { merges });
+}
