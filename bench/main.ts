@@ -153,6 +153,8 @@ async function toDelete(): Promise<{ readonly id: string; readonly keeper: numbe
   return spare;
 }
 
+let made = 0;
+
 type Requests = (path: string) => Request[] | Promise<Request[]>;
 const all: [string, Requests][] = [
   ['a list of 50 own records', (path) => each(() => ({ method: 'GET', path }))],
@@ -170,11 +172,11 @@ const all: [string, Requests][] = [
     'a create of one record',
     async (path) => {
       await run(database, sql`delete from records.hives where code like 'MADE-%'`);
-      let count = 0;
       const next = (request: Request): Request => {
-        const code = `MADE-${++count}`;
+        // What was under way when the last measurement ended may have come since.
+        const code = `MADE-${++made}`;
         const body = JSON.stringify({ code, visibility: 'private', queen_year: 2025, notes: 'new' });
-        return { ...request, headers: headers(count % KEEPERS), body };
+        return { ...request, headers: headers(made % KEEPERS), body };
       };
       return [{ method: 'POST', path, setupRequest: next } as Request];
     },

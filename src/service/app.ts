@@ -1,9 +1,8 @@
-import { randomUUID } from 'node:crypto';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import cors from 'cors';
-import express, { type Express, type RequestHandler } from 'express';
+import express, { Router, type Express, type RequestHandler } from 'express';
 import helmet from 'helmet';
 import type { JWK } from 'jose';
-import { pinoHttp } from 'pino-http';
 import type { Logger } from 'pino';
 import { emptyRulebook } from '../core/ir/rulebook.ts';
 import { arrive } from '../store/callers.ts';
@@ -15,6 +14,7 @@ import type { SigningKey } from './identity/development.ts';
 import { StaffDoor, refuseOtherSites } from './identity/staff.ts';
 import { TokenVerifier } from './identity/tokens.ts';
 import { jsonReader } from './input/body.ts';
+import { requestLog } from './log.ts';
 import { problemHandler } from './problems/handler.ts';
 import type { Post } from './post/post.ts';
 import { Problem } from './problems/problem.ts';
@@ -68,38 +68,24 @@ export function createApp({
   app.enable('case sensitive routing');
   app.use(requestLog(logger));
   // Whether a domain and all below it are to be reached by TLS alone is for the proxy in front to say.
-  app.use(
-    helmet({
-      contentSecurityPolicy: {
-        useDefaults: false,
-        directives: {
-          defaultSrc: ["'none'"],
-          baseUri: ["'none'"],
-          formAction: ["'none'"],
-          frameAncestors: ["'none'"],
-        },
-      },
-      strictTransportSecurity: false,
-    }),
-  );
+  app.use(guarding());
   app.use(refuseNul);
-  app.use(
-    ['/v1/records', '/v1/me', '/v1/rights', '/v1/invitations', '/v1/openapi.json'],
-    fromPages(config.origins),
-  );
+  if (config.origins.length > 0)
+    app.use(
+      ['/v1/records', '/v1/me', '/v1/rights', '/v1/invitations', '/v1/openapi.json'],
+      fromPages(config.origins),
+    );
   const perCaller = fewAtOnce(callers);
+  const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
+  // First, and one router for all of it: most requests are about records, and each place that is tried before takes its time.
+  const records = Router({ caseSensitive: true, strict: true });
+  records.use(refuseUntilReady(isReady), perCaller, fewGuesses(), ...recordBody);
+  recordRoutes(records, database, callers);
+  shareRoutes(records, database, callers, config.shares ?? SHARE_LIMITS);
+  app.use('/v1/records', records);
   app.use('/v1/rights', refuseUntilReady(isReady), perCaller);
   app.use(aboutRoutes(database, callers, isReady));
   app.use('/v1', refuseUntilReady(isReady));
-  const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
-  app.use(
-    '/v1/records',
-    perCaller,
-    fewGuesses(),
-    ...recordBody,
-    recordRoutes(database, callers),
-    shareRoutes(database, callers, config.shares ?? SHARE_LIMITS),
-  );
   app.use('/v1/invitations', acceptanceRoutes(database, callers));
   app.use('/scim/v2', refuseUntilReady(isReady), scimRoutes(database, staff, inForce));
   app.use('/v1/desk', refuseOtherSites);
@@ -133,11 +119,41 @@ export function createApp({
 }
 
 /**
+ * What tells browsers to be careful, the same with every answer: worked out once, and set as it is. Whether a domain and all below it are to
+ * be reached by TLS alone is for the proxy in front to say.
+ */
+function guarding(): RequestHandler {
+  const headers: [string, string][] = [];
+  const example = {
+    setHeader: (name: string, value: string) => headers.push([name, value]),
+    removeHeader: () => undefined,
+  };
+  const guard = helmet({
+    contentSecurityPolicy: {
+      useDefaults: false,
+      directives: {
+        defaultSrc: ["'none'"],
+        baseUri: ["'none'"],
+        formAction: ["'none'"],
+        frameAncestors: ["'none'"],
+      },
+    },
+    strictTransportSecurity: false,
+  });
+  guard({} as IncomingMessage, example as unknown as ServerResponse, (error?: unknown) => {
+    if (error !== undefined) throw error;
+  });
+  return (_, response, next) => {
+    for (const [name, value] of headers) response.setHeader(name, value);
+    next();
+  };
+}
+
+/**
  * Web pages of other origins (Fetch, section 3.2): those of the settings may ask, with a token that they bring along themselves. No
  * cookie counts there, so none is let along. All others are answered as ever, without the words that a browser waits for.
  */
 function fromPages(origins: readonly string[]): RequestHandler {
-  if (origins.length === 0) return (_, __, next) => next();
   const answer = cors({
     origin: [...origins],
     methods: ['GET', 'HEAD', 'POST', 'PATCH', 'DELETE'],
@@ -178,31 +194,3 @@ function refuseUntilReady(isReady: () => boolean): RequestHandler {
 const LARGE_BODIES: ReadonlySet<string> = new Set([
   '/publications', '/trials', '/sweep', '/mutations', '/why', '/invitations/letters',
 ]); // prettier-ignore
-
-/** One line a request: what, how it ended, how long. Neither the query nor a header nor a body is ever in it. */
-function requestLog(logger: Logger) {
-  return pinoHttp({
-    logger,
-    genReqId: (request, response) => {
-      const given = request.headers['x-request-id'];
-      const id = typeof given === 'string' && /^[\w.:-]{1,128}$/.test(given) ? given : randomUUID();
-      response.setHeader('X-Request-ID', id);
-      return id;
-    },
-    customProps: (request) => {
-      const trace = request.headers.traceparent;
-      return typeof trace === 'string' && /^[0-9a-f-]{55}$/.test(trace) ? { trace } : {};
-    },
-    serializers: {
-      req: (request: { id: unknown; method: string; url: string }) => ({
-        id: request.id,
-        method: request.method,
-        path: request.url.split('?')[0],
-      }),
-      res: (response: { statusCode: number }) => ({ status: response.statusCode }),
-      err: () => undefined,
-    },
-    customLogLevel: (_, response, error) =>
-      error !== undefined || response.statusCode >= 500 ? 'error' : 'info',
-  });
-}

@@ -1,11 +1,23 @@
+import type { Writable } from 'node:stream';
 import { LRUCache } from 'lru-cache';
+import { serialize } from 'pg-protocol';
 // What maps values to the wire is the driver's own, and comes without types.
 // oxlint-disable-next-line typescript/ban-ts-comment
 // @ts-expect-error
 import { prepareValue } from 'pg/lib/utils.js';
 import type { Fragment, SqlValue } from '../core/sql/fragment.ts';
-import { parserOf, statements, type Executor } from './connection.ts';
-import { OTHER_RESULT_TYPE, beginningOf, nameOn, positioned, prepareAnew, type Connection } from './kept.ts';
+import { isPassing, statements, type Executor, type Reader } from './connection.ts';
+import {
+  OTHER_RESULT_TYPE,
+  beginningOf,
+  nameHeld,
+  nameOn,
+  positioned,
+  prepareAnew,
+  type Connection,
+} from './kept.ts';
+
+import { Columns, WireRow } from './wire.ts';
 
 type Row = Record<string, unknown>;
 
@@ -14,22 +26,20 @@ type Row = Record<string, unknown>;
  * the one that they are asked in), whose clock they share; each has a snapshot of its own, the first the oldest. Throws the driver's
  * error where any of them fails.
  */
-export async function askTogether(
-  on: Executor,
-  asked: readonly (Fragment & { readonly once?: true })[],
-): Promise<Row[][]> {
+export async function askTogether(on: Executor, asked: readonly Part[]): Promise<Row[][]> {
   if (statements.before !== null) await statements.before();
   const pool = on.client as Pool;
   const connection = await pool.acquireConnection();
   try {
-    const parts: Part[] = [];
+    const parts: Placed[] = [];
     const begin = beginningOf(connection);
     const first = begin === null ? [] : [{ text: begin, values: [] }];
-    for (const { text, values, once } of [...first, ...asked] as typeof asked) {
+    for (const { text, values, once, raw } of [...first, ...asked] as typeof asked) {
       const placed = once === true ? positioned(text) : positionedOnce(text);
-      const name = once === true ? UNNAMED : await nameOn(connection, placed);
+      const name =
+        once === true ? UNNAMED : (nameHeld(connection, placed) ?? (await nameOn(connection, placed)));
       if (name === null) throw new TypeError('a batch stands outside of transactions');
-      parts.push({ name, text: placed, values });
+      parts.push({ name, text: placed, values, raw: raw === true });
     }
     const answers = await new Promise<Row[][]>((resolve, reject) => {
       connection.query(new Batch(connection, parts, resolve, reject));
@@ -40,9 +50,37 @@ export async function askTogether(
   }
 }
 
-/** A statement whose text comes seldom again: it is not kept, as it would take the place of one that does. */
-export function once(statement: Fragment): Fragment & { readonly once: true } {
-  return { ...statement, once: true };
+/** A statement of a batch. */
+export interface Part extends Fragment {
+  /** Its text comes seldom again: it is not kept, as it would take the place of one that does. */
+  readonly once?: boolean;
+  /** Its rows are wanted as they come. */
+  readonly raw?: boolean;
+}
+
+export function once(statement: Fragment): Part {
+  const { text, values } = statement;
+  return { text, values, once: true };
+}
+
+/** A statement whose rows are wanted as they come: they are `WireRow`s, unless somebody asks in a way of their own. */
+export async function rowsOf(
+  on: Reader,
+  { text, values }: Fragment,
+  kept: boolean,
+): Promise<(Row | WireRow)[]> {
+  if ('asks' in on) return on.asks({ text, values, raw: true }, kept);
+  const isKept = kept && !isPassing(on);
+  try {
+    const [rows] = await askTogether(on, [{ text, values, once: !isKept, raw: true }]);
+    return rows!;
+  } catch (error) {
+    if (!isKept || on.isTransaction === true || (error as { code?: unknown }).code !== OTHER_RESULT_TYPE)
+      throw error;
+    // A table has got another column since.
+    const [rows] = await askTogether(on, [{ text, values, once: true, raw: true }]);
+    return rows!;
+  }
 }
 
 /** The server forgets it with the next of that name. */
@@ -67,46 +105,37 @@ function positionedOnce(text: string): string {
   return known;
 }
 
-interface Part {
+interface Placed {
   readonly name: string;
   readonly text: string;
   readonly values: readonly SqlValue[];
-}
-
-interface Column {
-  readonly name: string;
-  readonly read: (text: string) => unknown;
+  readonly raw: boolean;
 }
 
 /** How the answers of prepared statements are read, by their names: each connection knows its own. */
-const described = new WeakMap<object, Map<string, readonly Column[]>>();
+const described = new WeakMap<object, Map<string, Columns>>();
 
 /** What the driver hands a query that is its own: see the source of pg. */
 interface Wire {
-  readonly stream: { cork(): void; uncork(): void };
+  readonly stream: Writable;
   readonly parsedStatements: Record<string, unknown>;
-  parse(statement: { name: string; text: string }): void;
-  bind(bound: object): void;
-  describe(what: { type: 'P'; name: string }): void;
-  execute(portal: { portal: string; rows: number }): void;
-  sync(): void;
 }
 
 /** A query of the driver, of several statements. What it is asked comes in their order. */
 class Batch {
   readonly #connection: PoolConnection;
-  readonly #parts: readonly Part[];
+  readonly #parts: readonly Placed[];
   readonly #resolve: (rows: Row[][]) => void;
   readonly #reject: (error: unknown) => void;
   readonly #rows: Row[][];
-  readonly #columns: Map<string, readonly Column[]>;
-  readonly #parsed = new Set<Part>();
+  readonly #columns: Map<string, Columns>;
+  readonly #parsed = new Set<Placed>();
   #at = 0;
   #failed: unknown = null;
 
   constructor(
     connection: PoolConnection,
-    parts: readonly Part[],
+    parts: readonly Placed[],
     resolve: (rows: Row[][]) => void,
     reject: (error: unknown) => void,
   ) {
@@ -115,51 +144,53 @@ class Batch {
     this.#resolve = resolve;
     this.#reject = reject;
     this.#rows = parts.map(() => []);
-    this.#columns = described.get(connection) ?? new Map<string, readonly Column[]>();
+    this.#columns = described.get(connection) ?? new Map<string, Columns>();
     described.set(connection, this.#columns);
   }
 
-  submit(wire: Wire): null {
-    wire.stream.cork();
+  submit({ stream, parsedStatements }: Wire): Error | null {
+    const messages: Buffer[] = [];
     try {
       for (const part of this.#parts) {
         const { name, text, values } = part;
-        if (name === UNNAMED || wire.parsedStatements[name] === undefined) {
-          wire.parse({ name, text });
+        if (name === UNNAMED || parsedStatements[name] === undefined) {
+          messages.push(serialize.parse({ name, text }));
           if (name !== UNNAMED) this.#parsed.add(part);
           this.#columns.delete(name);
         }
-        wire.bind({
-          portal: '',
-          statement: name,
-          values,
-          binary: false,
-          valueMapper: prepareValue as unknown,
-        });
-        if (!this.#columns.has(name)) wire.describe({ type: 'P', name: '' });
-        wire.execute({ portal: '', rows: 0 });
+        messages.push(
+          serialize.bind({ portal: '', statement: name, values: [...values], valueMapper: prepareValue }),
+        );
+        if (!this.#columns.has(name)) messages.push(serialize.describe({ type: 'P', name: '' }));
+        messages.push(serialize.execute());
       }
-      wire.sync();
-    } finally {
-      wire.stream.uncork();
+    } catch (error) {
+      return error as Error;
     }
+    messages.push(serialize.sync());
+    // In one piece: the system is asked to send once, and of many pieces it would have to look at each.
+    stream.write(Buffer.concat(messages));
     return null;
   }
 
   handleRowDescription({ fields }: { fields: readonly { name: string; dataTypeID: number }[] }): void {
-    const columns = fields.map(({ name, dataTypeID }) => ({ name, read: parserOf(dataTypeID) }));
-    this.#columns.set(this.#parts[this.#at]!.name, columns);
+    this.#columns.set(this.#parts[this.#at]!.name, new Columns(fields));
   }
 
   handleDataRow({ fields }: { fields: readonly (string | null)[] }): void {
     if (this.#failed !== null) return;
-    const columns = this.#columns.get(this.#parts[this.#at]!.name)!;
+    const { name, raw } = this.#parts[this.#at]!;
+    const columns = this.#columns.get(name)!;
     try {
+      if (raw) {
+        this.#rows[this.#at]!.push(new WireRow(columns, fields) as unknown as Row);
+        return;
+      }
       const row: Row = {};
       for (let index = 0; index < fields.length; index++) {
         const text = fields[index]!;
-        const { name, read } = columns[index]!;
-        row[name] = text === null ? null : read(text);
+        const { name: of, read } = columns.all[index]!;
+        row[of] = text === null ? null : read(text);
       }
       this.#rows[this.#at]!.push(row);
     } catch (error) {

@@ -12,7 +12,8 @@ export type Executor = Knex | Knex.Transaction;
 
 /** Something that asks statements in a way of its own; see `guess.ts`. */
 export interface Asks {
-  asks(statement: Fragment, kept: boolean): Promise<Record<string, unknown>[]>;
+  /** `raw`: rows are wanted as they come, see `wire.ts`. */
+  asks(statement: Fragment & { readonly raw?: boolean }, kept: boolean): Promise<Record<string, unknown>[]>;
 }
 
 /** What can be asked for rows, and for nothing else. */
@@ -118,7 +119,7 @@ export function passing(database: Database): Database {
 }
 
 /** Knex hands the mark on to a transaction; a savepoint knows what it is in. */
-function isPassing(on: Executor): boolean {
+export function isPassing(on: Executor): boolean {
   if ((on.userParams as { passing?: unknown } | undefined)?.passing === true) return true;
   const around = (on as Knex.Transaction).parentTransaction;
   return around !== undefined && isPassing(around);

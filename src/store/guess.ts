@@ -1,5 +1,5 @@
 import type { Fragment } from '../core/sql/fragment.ts';
-import { askTogether, once } from './batch.ts';
+import { askTogether, rowsOf, type Part } from './batch.ts';
 import { run, runKept, type Asks, type Database } from './connection.ts';
 import { isTakenBack } from './failures.ts';
 
@@ -41,17 +41,18 @@ export class Guessed implements Asks {
     return this.#now;
   }
 
-  async asks(statement: Fragment, kept: boolean): Promise<Row[]> {
+  async asks(statement: Part, kept: boolean): Promise<Row[]> {
     if (this.#arrived === null) {
-      this.#arrived = this.#together(kept ? statement : once(statement));
+      this.#arrived = this.#together({ ...statement, once: !kept });
       return this.#arrived;
     }
     await this.#arrived;
+    if (statement.raw === true) return (await rowsOf(this.#database, statement, kept)) as Row[];
     return (kept ? runKept : run)(this.#database, statement);
   }
 
   /** Answers the rows of the statement that goes with the arrival. Throws `GuessedWrong`. */
-  async #together(statement: Fragment): Promise<Row[]> {
+  async #together(statement: Part): Promise<Row[]> {
     let answers: Row[][];
     try {
       answers = await askTogether(this.#database, [this.#arrival, statement]);

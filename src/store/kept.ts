@@ -96,6 +96,12 @@ export function prepareAnew(connection: Connection, text: string): void {
 /** What each connection holds: names by texts. */
 const held = new WeakMap<Connection, LRUCache<string, string>>();
 
+/** The name of a statement that the connection holds already; null where it does not, or where its table has changed. */
+export function nameHeld(connection: Connection, text: string): string | null {
+  const known = held.get(connection)?.get(text);
+  return known !== undefined && known.endsWith(`_${changed.get(text) ?? 0}`) ? known : null;
+}
+
 /** The name of a statement on a connection; null where no room could be made. */
 export async function nameOn(connection: Connection, text: string): Promise<string | null> {
   let names = held.get(connection);
@@ -103,9 +109,10 @@ export async function nameOn(connection: Connection, text: string): Promise<stri
     names = new LRUCache({ max: KEPT_STATEMENTS });
     held.set(connection, names);
   }
-  const known = names.get(text);
   // Another connection may have found out that its table has changed: then it goes by another name here, too.
-  if (known !== undefined && known.endsWith(`_${changed.get(text) ?? 0}`)) return known;
+  const same = nameHeld(connection, text);
+  if (same !== null) return same;
+  const known = names.get(text);
   if (known === undefined && names.size >= KEPT_STATEMENTS) {
     const [oldest, name] = [...names.rentries()][0] as [string, string];
     try {

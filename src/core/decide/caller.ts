@@ -28,10 +28,15 @@ export interface Caller {
  * What settles which sentences speak of a caller, and so all that may be kept for others of the same: everything but their own values,
  * and but what is shared with them, which is theirs alone.
  */
-export function standingOf({ person, roles, ofTheApplication }: Caller): string {
-  const who = ofTheApplication === true ? 'of the application' : 'anybody';
-  return person === null ? who : [who, 'person', ...[...roles].toSorted()].join(' ');
+export function standingOf(caller: Caller): string {
+  return remembered(standings, caller, () => {
+    const { person, roles, ofTheApplication } = caller;
+    const who = ofTheApplication === true ? 'of the application' : 'anybody';
+    return person === null ? who : [who, 'person', ...[...roles].toSorted()].join(' ');
+  });
 }
+
+const standings = new WeakMap<Caller, string>();
 
 /** Do the same sentences speak of both? What is shared with somebody is theirs alone. */
 export function hasSameStanding(one: Caller, other: Caller): boolean {

@@ -1,4 +1,4 @@
-import etag from 'etag';
+import { hash } from 'node:crypto';
 import type { Access } from '../../core/sql/access.ts';
 import type { ListQuestion } from '../../core/sql/list.ts';
 import type { Rights } from '../../core/analysis/rights.ts';
@@ -36,11 +36,17 @@ export function recordDocument(record: VisibleRecord, fields: Shape['fields'] = 
 
 /** A strong ETag (RFC 9110) of all that this caller sees of the record, whichever fields they asked for. */
 export function recordTag(record: VisibleRecord): string {
-  return tagOf(recordDocument(record));
+  return tagOf(recordText(record));
 }
 
-function tagOf(whole: RecordDocument): string {
-  return etag(JSON.stringify(whole));
+/** The same of a record that is written already. */
+export function tagOf(whole: string): string {
+  return `"${whole.length.toString(36)}-${hash('sha256', whole, 'base64url').slice(0, 27)}"`;
+}
+
+/** A record as it goes over HTTP: `recordDocument` as JSON. */
+export function recordText(record: VisibleRecord, fields: Shape['fields'] = null): string {
+  return record.json(fields) ?? JSON.stringify(recordDocument(record, fields));
 }
 
 /**
@@ -81,10 +87,10 @@ export async function recordDocuments(
 export function recordTexts(records: readonly VisibleRecord[], fields: Shape['fields']): string {
   const written = new Map<Rights, string>();
   const texts = records.map((record) => {
-    const text = JSON.stringify(recordDocument(record, fields));
+    const text = recordText(record, fields);
     const { rights } = record;
     if (rights === undefined) return text;
-    const tag = fields === null ? etag(text) : recordTag(record);
+    const tag = fields === null ? tagOf(text) : recordTag(record);
     const told = remembered(written, rights, () => JSON.stringify(rights));
     return `${text.slice(0, -1)},"_rights":${told},"_tag":${JSON.stringify(tag)}}`;
   });
@@ -95,9 +101,7 @@ export function recordTexts(records: readonly VisibleRecord[], fields: Shape['fi
 function toldDocument(record: VisibleRecord, fields: Shape['fields']): RecordDocument {
   const document = recordDocument(record, fields);
   if (record.rights === undefined) return document;
-  // The document is what a tag is made of, where it is not of some fields alone.
-  const tag = fields === null ? tagOf(document) : recordTag(record);
-  return Object.assign(document, { _rights: record.rights, _tag: tag });
+  return Object.assign(document, { _rights: record.rights, _tag: recordTag(record) });
 }
 
 /** The `next` of a page; null behind the last one. */

@@ -365,7 +365,7 @@ function keyOf(credentials: Credentials): string {
     case 'person':
       return `person ${credentials.id}`;
     case 'login':
-      return JSON.stringify([credentials.issuer, credentials.subject]);
+      return `login ${credentials.issuer.length} ${credentials.issuer} ${credentials.subject}`;
   }
 }
 

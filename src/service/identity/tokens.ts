@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto';
+import { hash } from 'node:crypto';
 import {
   createLocalJWKSet,
   decodeJwt,
@@ -33,7 +33,11 @@ import { isTokenFault, keySource } from './keys.ts';
 export class TokenVerifier {
   readonly #issuers = new Map<string, TrustedIssuer>();
   readonly #leeway: number;
-  readonly #remembered = new LRUCache<string, VerifiedToken>({ max: 10_000, ttl: 60_000 });
+  readonly #remembered = new LRUCache<string, VerifiedToken>({
+    max: 10_000,
+    ttl: 60_000,
+    ttlResolution: 1_000,
+  });
 
   constructor(issuers: readonly IssuerConfig[], leeway: number, development: JWK | null, proof: SigningKey) {
     this.#leeway = leeway;
@@ -75,7 +79,7 @@ export class TokenVerifier {
 
   /** Whom the token speaks for, or why it is not accepted. Throws `KeysUnavailable` where that cannot be known. */
   async verify(token: string): Promise<VerifiedToken | TokenFault> {
-    const key = createHash('sha256').update(token).digest('base64');
+    const key = hash('sha256', token, 'base64');
     const known = this.#remembered.get(key);
     const now = Date.now() / 1000;
     if (known !== undefined && now < known.expires + this.#leeway) return known;

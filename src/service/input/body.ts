@@ -10,7 +10,14 @@ export function jsonReader(
   limit: string,
   { types = ['application/json'], values = 50_000 }: { types?: readonly string[]; values?: number } = {},
 ): RequestHandler[] {
-  return [express.raw({ limit, type: [...types] }), parsing(values)];
+  const raw = express.raw({ limit, type: [...types] });
+  const taking: RequestHandler = (request, response, next) => {
+    // Of a request without a body there is nothing to be read (RFC 9112, section 6.3).
+    if (request.headers['content-length'] === undefined && request.headers['transfer-encoding'] === undefined)
+      next();
+    else raw(request, response, next);
+  };
+  return [taking, parsing(values)];
 }
 
 const parsing =

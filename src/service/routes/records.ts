@@ -1,4 +1,4 @@
-import { Router, type Request, type Response } from 'express';
+import type { Request, Response, Router } from 'express';
 import { actionKey } from '../../core/ir/rulebook.ts';
 import { listQuerySchema, recordQuerySchema } from '../../client/schemas/records.ts';
 import type { Collection } from '../../core/types/schema.ts';
@@ -16,10 +16,11 @@ import { collectionNamed, listQuestion, parseInput } from '../answers/questions.
 import {
   nextPage,
   parseShape,
-  recordDocument,
   recordDocuments,
   recordTag,
+  recordText,
   recordTexts,
+  tagOf,
   refusalProblem,
 } from '../answers/records.ts';
 import type { CallerFinder } from '../identity/caller.ts';
@@ -30,9 +31,7 @@ const JSON_TYPES = ['application/json'];
 const PATCH_TYPES = ['application/merge-patch+json', 'application/json'];
 
 /** `/v1/records`: what end users' programs talk to. */
-export function recordRoutes(database: Database, callers: CallerFinder): Router {
-  const router = Router({ caseSensitive: true, strict: true });
-
+export function recordRoutes(router: Router, database: Database, callers: CallerFinder): void {
   offer(router, '/:collection', {
     async get(request, response) {
       const reading = { reading: named(request, 'collection') };
@@ -54,7 +53,7 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       });
       if (page.next !== null) response.set('Link', `<${nextAddress(request, page.next)}>; rel="next"`);
       const count = page.count === null ? '' : `,"count":${page.count}`;
-      sendText(response, `{"records":${page.written},"next":${JSON.stringify(page.next)}${count}}`);
+      sendText(response, 200, `{"records":${page.written},"next":${JSON.stringify(page.next)}${count}}`);
     },
 
     post: write(database, async (request, response, carryOut) => {
@@ -70,9 +69,9 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       if (!outcome.ok) throw refusalProblem(outcome.refusal);
       const { id, record } = outcome.value;
       response.set('Location', `/v1/records/${named(request, 'collection')}/${id}`);
-      if (record !== null) response.set('ETag', recordTag(record));
       // Who may create and not read gets the id of what they made, and nothing of it.
-      send(response, 201, record === null ? { id } : recordDocument(record));
+      if (record === null) send(response, 201, { id });
+      else sendRecord(response, 201, record);
     }),
   });
 
@@ -86,14 +85,18 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
         const record = await readRecord(on, access, collection.name, recordId(collection, request), plan);
         if (record === null) throw new Problem('not-found');
         // A record with others or rights beside it has no tag: these may change without it.
-        const tag = shape.include.length === 0 && !shape.rights ? recordTag(record) : null;
-        if (isHeld(request, tag)) return { tag, document: null };
-        const [document] = await recordDocuments(on, access, collection, [record], shape);
-        return { tag, document };
+        if (shape.include.length > 0 || shape.rights) {
+          const [document] = await recordDocuments(on, access, collection, [record], shape);
+          return { tag: null, written: JSON.stringify(document) };
+        }
+        const whole = recordText(record);
+        const tag = tagOf(whole);
+        if (isHeld(request, tag)) return { tag, written: null };
+        return { tag, written: shape.fields === null ? whole : recordText(record, shape.fields) };
       });
-      if (found.tag !== null) response.set('ETag', found.tag);
-      if (found.document === null) response.set(privately).status(304).end();
-      else send(response, 200, found.document);
+      if (found.tag !== null) response.setHeader('ETag', found.tag);
+      if (found.written === null) response.set(privately).status(304).end();
+      else sendText(response, 200, found.written);
     },
 
     patch: write(database, async (request, response, carryOut) => {
@@ -145,8 +148,6 @@ export function recordRoutes(database: Database, callers: CallerFinder): Router 
       sendChanged(response, outcome.value);
     }),
   });
-
-  return router;
 }
 
 /** The record as it is now; nothing of it where the change took it out of the caller's sight. */
@@ -155,19 +156,30 @@ function sendChanged(response: Response, record: VisibleRecord | null): void {
     response.set(privately).status(204).end();
     return;
   }
-  response.set('ETag', recordTag(record));
-  send(response, 200, recordDocument(record));
+  sendRecord(response, 200, record);
+}
+
+function sendRecord(response: Response, status: number, record: VisibleRecord): void {
+  const whole = recordText(record);
+  response.setHeader('ETag', tagOf(whole));
+  sendText(response, status, whole);
 }
 
 /** Nobody's cache but the caller's own may keep a record, and that one must ask again. */
 const privately = { 'Cache-Control': 'private, no-store', Vary: 'Authorization' };
 
 export function send(response: Response, status: number, document: unknown): void {
-  response.status(status).set(privately).type('application/json').send(JSON.stringify(document));
+  sendText(response, status, JSON.stringify(document));
 }
 
-function sendText(response: Response, json: string): void {
-  response.status(200).set(privately).type('application/json').send(json);
+/** Sends what is JSON already, in one piece with its headers. */
+export function sendText(response: Response, status: number, json: string): void {
+  response.statusCode = status;
+  response.setHeader('Cache-Control', privately['Cache-Control']);
+  response.setHeader('Vary', privately.Vary);
+  response.setHeader('Content-Type', 'application/json; charset=utf-8');
+  response.setHeader('Content-Length', Buffer.byteLength(json));
+  response.end(json);
 }
 
 /** The parameter of the path, which the router has already decoded. */

@@ -61,7 +61,8 @@ function malformedHeader(message: string): Problem {
 
 /** What no handler could be relied on to refuse by itself: a parameter or a rehearsal that would be passed over in silence. */
 function refuseIgnored(request: Request, handler: Handler): void {
-  const [parameter] = withParameters.has(handler) ? [] : Object.keys(request.query);
+  const [parameter] =
+    withParameters.has(handler) || !request.url.includes('?') ? [] : Object.keys(request.query);
   if (parameter !== undefined)
     throw new Problem('malformed-request', {
       errors: [{ message: 'this request takes no parameters', field: parameter.slice(0, 100) }],
@@ -168,8 +169,11 @@ export function offerReport(
 }
 
 function refuseForeignTypes(types: readonly string[]): RequestHandler {
+  const all = [...types];
   return (request, _, next) => {
-    if (request.accepts([...types]) === false) throw new Problem('not-acceptable');
+    const { accept } = request.headers;
+    if (accept !== undefined && accept !== '*/*' && request.accepts(all) === false)
+      throw new Problem('not-acceptable');
     next();
   };
 }

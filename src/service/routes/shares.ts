@@ -23,9 +23,12 @@ import { recordId, send } from './records.ts';
 import { jsonBody, offer, write } from './route.ts';
 
 /** `…/{id}/shares` below `/v1/records`: what end users share of their own records, where the rulebook lets them. */
-export function shareRoutes(database: Database, callers: CallerFinder, limits: ShareLimits): Router {
-  const router = Router({ caseSensitive: true, strict: true });
-
+export function shareRoutes(
+  router: Router,
+  database: Database,
+  callers: CallerFinder,
+  limits: ShareLimits,
+): void {
   offer(router, '/:collection/:id/shares', {
     async get(request, response) {
       const shares = await callers.reading(request, {}, async ({ rulebook, access }) => {
@@ -72,7 +75,6 @@ export function shareRoutes(database: Database, callers: CallerFinder, limits: S
       response.status(204).end();
     }),
   });
-  return router;
 }
 
 /** `/v1/desk/shares`: all of them, for staff. */

@@ -10,7 +10,12 @@ export interface VisibleRecord {
   /** The fields that this caller does not see of this record. */
   readonly withheld: readonly string[];
   /** What they may do with it, where that was asked for. */
-  readonly rights?: Rights;
+  readonly rights?: Rights | undefined;
+  /**
+   * The same as a JSON object, of these fields alone or of all: id, shown fields, `_withheld`. Null where it is not at hand; then it is to be
+   * made of the values, and comes to the very same.
+   */
+  json(of: ReadonlySet<string> | null): string | null;
 }
 
 /** Why a request was not carried out: data only; the service words it, and no value of a record is in it. */

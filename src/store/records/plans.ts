@@ -33,24 +33,24 @@ interface Kept {
  */
 export async function listStatement(on: Reader, access: Access, question: ListQuestion): Promise<Kept> {
   const shape = formShapeOf(access, question, () => listSql(access, question, 'rows'));
-  const { forms, lists } = rememberedOf(access);
+  const { forms, statements } = rememberedOf(access);
   let form = forms.get(shape);
   if (form === undefined) {
     form = await cheapest(on, formulations(access, question));
     forms.set(shape, form);
-    lists.delete(shape);
+    statements.delete(`list ${shape}`);
   }
   if (question.filter !== null) {
     return { statement: listSql(access, question, form), reading: selectionOf(access, question) };
   }
-  let kept = lists.get(shape);
+  let kept = statements.get(`list ${shape}`);
   if (kept === undefined) {
     const open = access.withSlots();
     kept = {
       statement: listSql(open, withSlots(question), form),
       reading: selectionOf(open, question),
     };
-    lists.set(shape, kept);
+    statements.set(`list ${shape}`, kept);
   }
   const after = question.after as readonly Value[] | null;
   return { ...kept, statement: filled(kept.statement, (slot) => access.valueOf(slot, after ?? [])) };
@@ -81,12 +81,12 @@ export function readStatement(
   lock: boolean,
   rights?: RightsPlan,
 ): Kept {
-  const { reads } = rememberedOf(access);
-  const shape = `${shapeOf(access, { collection, filter: null, rights })} ${lock}`;
-  let kept = reads.get(shape);
+  const { statements } = rememberedOf(access);
+  const shape = `${lock ? 'lock' : 'read'} ${shapeOf(access, { collection, filter: null, rights })}`;
+  let kept = statements.get(shape);
   if (kept === undefined) {
     kept = readSql(access.withSlots(), collection, new Slot('after', '0'), lock, rights);
-    reads.set(shape, kept);
+    statements.set(shape, kept);
   }
   return { ...kept, statement: filled(kept.statement, (slot) => access.valueOf(slot, [id])) };
 }
@@ -107,10 +107,12 @@ function shapeOf(
   { caller }: Access,
   { collection, filter, order, after, limit, fields, rights }: Question,
 ): string {
-  const who = standingOf(caller);
-  const from = after?.map((value) => value === null);
-  const told = rights !== undefined;
-  return JSON.stringify([who, collection, filter, order, from, limit, fields, told], withoutLiterals);
+  // Names of the rulebook and of roles have no blanks in them; what differs in number has its own mark.
+  let shape = `${standingOf(caller)} of ${collection} ${limit ?? ''}${rights === undefined ? '' : ' rights'}`;
+  for (const { field, descending } of order ?? []) shape += ` ${field}${descending ? '-' : '+'}`;
+  for (const value of after ?? []) shape += value === null ? ' ?' : ' !';
+  if (fields !== undefined) shape += ` (${fields.join(' ')})`;
+  return filter === null ? shape : `${shape} ${JSON.stringify(filter, withoutLiterals)}`;
 }
 
 /**
@@ -132,12 +134,14 @@ function withoutLiterals(_: string, part: unknown): unknown {
 
 /** What is remembered of one rulebook: shapes at most, and for how long a choice is, ten minutes. */
 const SHAPES = 1_000;
+/** Characters of statements that are kept of it. */
+const KEPT_CHARACTERS = 8_000_000;
 const CHOICE_MS = 600_000;
 
 interface Remembered {
   readonly forms: LRUCache<string, Form>;
-  readonly lists: LRUCache<string, Kept>;
-  readonly reads: LRUCache<string, Kept>;
+  /** Statements of lists and of single records. */
+  readonly statements: LRUCache<string, Kept>;
 }
 
 const remembered = new WeakMap<Rulebook, Remembered>();
@@ -148,19 +152,19 @@ function rememberedOf({ rulebook, caller }: Access): Remembered {
   if (known === undefined) {
     known = {
       forms: new LRUCache({ max: SHAPES, ttl: CHOICE_MS }),
-      lists: new LRUCache({ max: SHAPES }),
-      reads: new LRUCache({ max: SHAPES }),
+      statements: keptStatements(),
     };
     remembered.set(rulebook, known);
   }
-  return caller.shared === undefined ? known : { ...forNobodyElse(), forms: known.forms };
+  return caller.shared === undefined ? known : { forms: known.forms, statements: keptStatements() };
 }
 
-function forNobodyElse(): Omit<Remembered, 'forms'> {
-  return {
-    lists: new LRUCache({ max: 1 }),
-    reads: new LRUCache({ max: 1 }),
-  };
+/** Bounded by what they take, as a collection may have hundreds of fields. */
+function keptStatements(): LRUCache<string, Kept> {
+  return new LRUCache({
+    maxSize: KEPT_CHARACTERS,
+    sizeCalculation: ({ statement }, shape) => statement.text.length + shape.length + 1_000,
+  });
 }
 
 async function expectedCost(on: Reader, statement: Fragment): Promise<number> {

@@ -2,12 +2,12 @@ import type { RightsPlan } from '../../core/analysis/rights.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { PAGE_BYTES, readManySql, type ListQuestion } from '../../core/sql/list.ts';
 import type { Fragment } from '../../core/sql/fragment.ts';
-import { askTogether, once } from '../batch.ts';
-import { run, runKept, type Executor, type Reader } from '../connection.ts';
+import { askTogether, once, rowsOf } from '../batch.ts';
+import { run, type Executor, type Reader } from '../connection.ts';
 import { trusted } from '../in-force.ts';
 import type { VisibleRecord } from './outcome.ts';
 import { countStatement, listStatement, readStatement } from './plans.ts';
-import { visibleRecord } from './rows.ts';
+import { columnOfRow, visibleRecord } from './rows.ts';
 
 /** A page of records, and whether there are more behind it. One statement. */
 export async function listRecords(
@@ -18,11 +18,10 @@ export async function listRecords(
   // One more than asked for tells whether a next page exists, without counting.
   const asked = { ...question, limit: question.limit + 1 };
   const { statement, reading } = await listStatement(on, access, asked);
-  const found = await (isOrdinary(question) ? runKept : run)(on, statement);
-  const rows = await trusted(on, access.rulebook, found);
+  const rows = await trusted(on, access.rulebook, await rowsOf(on, statement, isOrdinary(question)));
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading, question.rights));
   // Where a page was cut short, since it was too large, there are more than came.
-  const all = (rows[0]?._found as number | undefined) ?? rows.length;
+  const all = (columnOfRow(rows[0], '_found') as number | null | undefined) ?? rows.length;
   return { records, more: all > records.length };
 }
 
@@ -48,7 +47,7 @@ export async function readRecord(
   rights?: RightsPlan,
 ): Promise<VisibleRecord | null> {
   const { statement, reading } = readStatement(access, collection, id, false, rights);
-  const [row] = await trusted(on, access.rulebook, await runKept(on, statement));
+  const [row] = await trusted(on, access.rulebook, await rowsOf(on, statement, true));
   return row === undefined ? null : visibleRecord(row, reading, rights);
 }
 
@@ -62,7 +61,7 @@ export async function writeAndRead(
 ): Promise<VisibleRecord | null> {
   const { statement, reading } = readStatement(access, collection, id, false);
   const isKept = access.caller.shared === undefined;
-  const asked = [once(write), isKept ? statement : once(statement)];
+  const asked = [once(write), { ...statement, once: !isKept, raw: true }];
   const [, rows] = await askTogether(transaction, asked);
   const [row] = await trusted(transaction, access.rulebook, rows!);
   return row === undefined ? null : visibleRecord(row, reading);
@@ -76,7 +75,7 @@ export async function lockRecord(
   id: string,
 ): Promise<VisibleRecord | null> {
   const { statement, reading } = readStatement(access, collection, id, true);
-  const [row] = await trusted(on, access.rulebook, await runKept(on, statement));
+  const [row] = await trusted(on, access.rulebook, await rowsOf(on, statement, true));
   return row === undefined ? null : visibleRecord(row, reading);
 }
 

@@ -1,23 +1,120 @@
-import type { RightsPlan } from '../../core/analysis/rights.ts';
+import type { Rights, RightsPlan } from '../../core/analysis/rights.ts';
 import type { SelectList } from '../../core/sql/access.ts';
 import { CAN } from '../../core/sql/counting.ts';
 import type { Value } from '../../core/types/types.ts';
+import { remembered } from '../../core/decide/remembered.ts';
+import { WireRow, type Column, type Columns } from '../wire.ts';
 import type { VisibleRecord } from './outcome.ts';
 
+export type Row = Readonly<Record<string, unknown>> | WireRow;
+
 /** A row that was selected with `reading`, as a record. A field whose flag is not true is withheld. `plan`: what its rights go by. */
-export function visibleRecord(
-  row: Readonly<Record<string, unknown>>,
-  reading: SelectList,
-  plan?: RightsPlan,
-): VisibleRecord {
-  const shown = new Map<string, Value>();
-  const withheld: string[] = [];
-  for (const field of reading.fields) {
-    const flag = reading.flags.get(field);
-    if (flag === undefined || (flag !== null && row[flag] === true)) shown.set(field, row[field] as Value);
-    else withheld.push(field);
+export function visibleRecord(row: Row, reading: SelectList, plan?: RightsPlan): VisibleRecord {
+  return new RecordOfRow(row, reading, plan ?? null);
+}
+
+/** A column of a row, whichever way it came. */
+export function columnOfRow(row: Row | undefined, name: string): unknown {
+  return row instanceof WireRow ? row.value(name) : row?.[name];
+}
+
+/** Values are made of what came when they are asked for: of most records nobody wants more than their JSON. */
+class RecordOfRow implements VisibleRecord {
+  readonly #row: Row;
+  readonly #reading: SelectList;
+  readonly #plan: RightsPlan | null;
+  #values: Pick<VisibleRecord, 'shown' | 'withheld'> | null = null;
+  #rights: Rights | null = null;
+
+  constructor(row: Row, reading: SelectList, plan: RightsPlan | null) {
+    this.#row = row;
+    this.#reading = reading;
+    this.#plan = plan;
   }
-  const record = { id: row.id as string, shown, withheld };
-  if (plan === undefined) return record;
-  return { ...record, rights: plan.decide(row[CAN.conditions] as string, row[CAN.facts] as string) };
+
+  get id(): string {
+    return columnOfRow(this.#row, 'id') as string;
+  }
+
+  get shown(): VisibleRecord['shown'] {
+    return (this.#values ??= this.#read()).shown;
+  }
+
+  get withheld(): VisibleRecord['withheld'] {
+    return (this.#values ??= this.#read()).withheld;
+  }
+
+  get rights(): Rights | undefined {
+    if (this.#plan === null) return undefined;
+    const bits = (name: string) => columnOfRow(this.#row, name) as string;
+    return (this.#rights ??= this.#plan.decide(bits(CAN.conditions), bits(CAN.facts)));
+  }
+
+  json(of: ReadonlySet<string> | null): string | null {
+    if (!(this.#row instanceof WireRow)) return null;
+    const { columns, texts } = this.#row;
+    const layout = layoutOf(columns, this.#reading);
+    let json = `{"id":"${texts[layout.id]!}"`;
+    let withheld = '';
+    for (const { field, key, name, index, column, flag } of layout.fields) {
+      if (of !== null && !of.has(field)) continue;
+      if (flag === undefined || (flag !== null && texts[flag] === 't')) {
+        const text = texts[index]!;
+        json += text === null ? `${key}null` : key + column.json(text);
+      } else withheld += withheld === '' ? name : `,${name}`;
+    }
+    return `${json},"_withheld":[${withheld}]}`;
+  }
+
+  #read(): Pick<VisibleRecord, 'shown' | 'withheld'> {
+    const shown = new Map<string, Value>();
+    const withheld: string[] = [];
+    for (const field of this.#reading.fields) {
+      const flag = this.#reading.flags.get(field);
+      if (flag === undefined || (flag !== null && columnOfRow(this.#row, flag) === true))
+        shown.set(field, columnOfRow(this.#row, field) as Value);
+      else withheld.push(field);
+    }
+    return { shown, withheld };
+  }
+}
+
+/** Where each field is found in a row, and how its member begins. */
+interface Layout {
+  readonly id: number;
+  readonly fields: readonly {
+    readonly field: string;
+    /** `,"field":` and `"field"`. */
+    readonly key: string;
+    readonly name: string;
+    readonly index: number;
+    readonly column: Column;
+    /** As in `SelectList`, by place. */
+    readonly flag: number | null | undefined;
+  }[];
+}
+
+const layouts = new WeakMap<Columns, WeakMap<SelectList, Layout>>();
+
+function layoutOf(columns: Columns, reading: SelectList): Layout {
+  const known = remembered(layouts, columns, () => new WeakMap<SelectList, Layout>());
+  return remembered(known, reading, () => {
+    const place = (name: string) => columns.at.get(name)!;
+    // The id comes first, and is never withheld.
+    const fields = reading.fields
+      .filter((field) => field !== 'id')
+      .map((field) => {
+        const flag = reading.flags.get(field);
+        const [name, index] = [JSON.stringify(field), place(field)];
+        return {
+          field,
+          key: `,${name}:`,
+          name,
+          index,
+          column: columns.all[index]!,
+          flag: typeof flag === 'string' ? place(flag) : flag,
+        };
+      });
+    return { id: place('id'), fields };
+  });
 }

@@ -20,7 +20,7 @@ import type { Database } from '../connection.ts';
 import { isTakenBack } from '../failures.ts';
 import { holdingForOne } from '../in-force.ts';
 import type { VisibleRecord } from './outcome.ts';
-import { visibleRecord } from './rows.ts';
+import { columnOfRow, visibleRecord } from './rows.ts';
 
 /** Somebody who was here before, as whom they were then. */
 export interface Guess {
@@ -79,7 +79,7 @@ export async function writtenAtOnce(on: Database, guess: Guess, single: Single):
   });
   let answers: Record<string, unknown>[][];
   try {
-    answers = await askTogether(on, [holdingForOne, guess.asking, statement]);
+    answers = await askTogether(on, [holdingForOne, guess.asking, { ...statement, raw: true }]);
   } catch (error) {
     // The server took all of it back: the steps say what it was, or meet it no more.
     if (isTakenBack(error)) return null;
@@ -94,7 +94,9 @@ export async function writtenAtOnce(on: Database, guess: Guess, single: Single):
   if (row === undefined) return null;
   guess.wasRight();
   const { reading } = plan;
-  return { record: reading !== null && row[READABLE] === true ? visibleRecord(row, reading) : null };
+  return {
+    record: reading !== null && columnOfRow(row, READABLE) === true ? visibleRecord(row, reading) : null,
+  };
 }
 
 /** The name of the id among what is supplied: no field or parameter of the rulebook can have it. */
