@@ -20,7 +20,7 @@ const only = flags.find((flag) => flag.startsWith('--only='))?.slice(7);
 const url = process.env.DATABASE_URL!;
 const KEEPERS = 40;
 /** Records that are there to be deleted, before each measurement of that. */
-const TO_DELETE = 30_000;
+const TO_DELETE = 20_000;
 
 interface Server {
   readonly name: string;

@@ -24,17 +24,22 @@ type Row = Record<string, unknown>;
 /**
  * Asks kept statements in one trip, one after the other: one write, and one Sync, so that all of them are one transaction (or are in
  * the one that they are asked in), whose clock they share; each has a snapshot of its own, the first the oldest. Throws the driver's
- * error where any of them fails.
+ * error where any of them fails. `serializable`: they are a transaction of that kind; not within another one.
  */
-export async function askTogether(on: Executor, asked: readonly Part[]): Promise<Row[][]> {
+export async function askTogether(
+  on: Executor,
+  asked: readonly Part[],
+  { serializable = false } = {},
+): Promise<Row[][]> {
   if (statements.before !== null) await statements.before();
   const pool = on.client as Pool;
   const connection = await pool.acquireConnection();
   try {
     const parts: Placed[] = [];
     const begin = beginningOf(connection);
-    const first = begin === null ? [] : [{ text: begin, values: [] }];
-    for (const { text, values, once, raw } of [...first, ...asked] as typeof asked) {
+    const first = serializable ? [serializably] : begin === null ? [] : [{ text: begin, values: [] }];
+    const all: readonly Part[] = [...first, ...asked, ...(serializable ? [commit] : [])];
+    for (const { text, values, once, raw } of all) {
       const placed = once === true ? positioned(text) : positionedOnce(text);
       const name =
         once === true ? UNNAMED : (nameHeld(connection, placed) ?? (await nameOn(connection, placed)));
@@ -45,10 +50,17 @@ export async function askTogether(on: Executor, asked: readonly Part[]): Promise
       connection.query(new Batch(connection, parts, resolve, reject));
     });
     return answers.slice(first.length);
+  } catch (error) {
+    // What was begun here is ended here; where the connection is lost, so is it.
+    if (serializable) await connection.query('rollback').catch(() => undefined);
+    throw error;
   } finally {
     await pool.releaseConnection(connection);
   }
 }
+
+const serializably: Part = { text: 'begin transaction isolation level serializable', values: [] };
+const commit: Part = { text: 'commit', values: [] };
 
 /** A statement of a batch. */
 export interface Part extends Fragment {

@@ -10,6 +10,7 @@ import { noRights, rightsOf, type Rights } from '../../src/core/analysis/rights.
 import { checkRulebook } from '../../src/core/check/index.ts';
 import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
 import type { Follows, RefusedBy } from '../../src/core/decide/steps/verdict.ts';
+import type { Meeting } from '../../src/core/decide/turns.ts';
 import { Decider, NEW_ID, type Decision, type Question } from '../../src/core/evaluate/decider.ts';
 import { explainWhy } from '../../src/core/explain/why.ts';
 import { actionKey, type Rulebook } from '../../src/core/ir/rulebook.ts';
@@ -23,13 +24,14 @@ import { arrive } from '../../src/store/callers.ts';
 import { run, type Executor } from '../../src/store/connection.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish } from '../../src/store/publish/index.ts';
-import { createRecord } from '../../src/store/records/create.ts';
-import { deleteRecord } from '../../src/store/records/delete.ts';
+import { createOf, createRecord } from '../../src/store/records/create.ts';
+import { deleteOf, deleteRecord } from '../../src/store/records/delete.ts';
 import { fullRecord } from '../../src/store/records/full.ts';
 import type { Outcome, Refusal } from '../../src/store/records/outcome.ts';
 import { readRecord } from '../../src/store/records/read.ts';
 import { rightsPlanOf } from '../../src/store/records/rights.ts';
-import { actOn, updateRecord } from '../../src/store/records/update.ts';
+import { writtenAtOnce, type Guess } from '../../src/store/records/single.ts';
+import { actOn, actionOf, updateOf, updateRecord } from '../../src/store/records/update.ts';
 import { rolledBack } from '../../src/store/roll-back.ts';
 import { mayShare } from '../../src/store/shares/change.ts';
 import { reachedByBits } from '../../src/store/sweep/bits.ts';
@@ -150,6 +152,49 @@ async function carryOut(
   );
 }
 
+/** The same write as one statement; null where it is none, or was not made. */
+async function madeAtOnce(
+  on: Executor,
+  access: Access,
+  { operation, collection, record, values }: Question,
+): Promise<{ readonly after: RecordValues | null } | null> {
+  const { rulebook, caller } = access;
+  if (caller.shared !== undefined) return null;
+  const id = record === null ? '' : (record.id as string);
+  const asked =
+    operation === 'create'
+      ? createOf(rulebook, collection, values)
+      : operation === 'update'
+        ? updateOf(rulebook, collection, id, values)
+        : operation === 'delete'
+          ? deleteOf(rulebook, collection, id)
+          : actionOf(rulebook, rulebook.actions.get(actionKey(collection, operation))!, id, values);
+  // Here nobody else writes: what would wait for its turn is decided by the same statement.
+  const turns = (of: Caller): Meeting => {
+    const meeting = asked.meetings(of);
+    return meeting.kind === 'group' ? { ...meeting, kind: 'others' } : meeting;
+  };
+  const write = { ...asked, meetings: turns };
+  const told = { right: 0, wrong: 0 };
+  const guess = (said: string): Guess => ({
+    access,
+    said,
+    asking: sql`select set_config('gate.said', 'somebody', true) as _said`,
+    wasRight: () => void told.right++,
+    wasWrong: () => void told.wrong++,
+  });
+  // For somebody else nothing is written, whatever it is.
+  expect(await writtenAtOnce(on, guess('somebody else'), write)).toBe(null);
+  const before = operation === 'create' ? null : await fullRecord(on, access, collection, id);
+  if (before !== null) expect(before).toEqual(look(collection, id));
+  const made = await writtenAtOnce(on, guess('somebody'), write);
+  expect(told.right).toBe(made === null ? 0 : 1);
+  if (made === null) return null;
+  const visible = await readRecord(on, access, collection, write.id);
+  expect(made.record?.json(null) ?? null, 'as it is read afterwards').toBe(visible?.json(null) ?? null);
+  return { after: operation === 'delete' ? null : await fullRecord(on, access, collection, write.id) };
+}
+
 const refusals: Readonly<Record<RefusedBy, Refusal['kind']>> = {
   'not readable': 'not found',
   'changed meanwhile': 'changed meanwhile',
@@ -176,6 +221,8 @@ const counts = {
   refused: 0,
   undecided: 0,
   carried: 0,
+  once: 0,
+  stepwise: 0,
   cells: 0,
   proved: 0,
   refuted: 0,
@@ -212,6 +259,14 @@ async function compareStep(
   }
   if (operation === 'read') return decision;
   const carried = await rolledBack(on, (inner) => carryOut(inner, access, question));
+  const once = await rolledBack(on, (inner) => madeAtOnce(inner, access, question));
+  if (once !== null) {
+    expect(decision.allowed, `made at once: ${told}`).toBe(true);
+    expect(once.after, `made at once: ${told}`).toEqual(
+      carried.after === null ? null : { ...carried.after, id: once.after!.id },
+    );
+    counts.once++;
+  } else if (decision.allowed && caller.shared === undefined) counts.stepwise++;
   const expected = decision.refusedBy === null ? null : refusals[decision.refusedBy];
   expect(
     [

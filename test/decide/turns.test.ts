@@ -316,7 +316,7 @@ test('what goes along is joined over any number of steps, and what loses a refer
     collection b { x text label  up ref a on delete ${onDelete} }
     collection c { x text label  up ref b on delete remove }
     collection d { x text label }
-    rules a { people may read (all), delete }
+    rules a { people may read (all), delete when x = "x" }
     rules d { people may read (all), update (all) }`;
   const of = (onDelete: string) => {
     const rulebook = parse(text(onDelete));
@@ -329,6 +329,16 @@ test('what goes along is joined over any number of steps, and what loses a refer
   const group = (name: string) =>
     (meetingOf(rulebook, ada, name, ['delete'], true) as { group: string }).group;
   expect([group('b') === group('a'), group('c') === group('b')]).toEqual([true, false]);
+});
+
+test('a reference to what everybody may read is left to the foreign key', () => {
+  const rules = (read: string) => `rules hives { keeper may read (all)${read} }
+    rules notes { keeper may read (all), create (all) when author = me }`;
+  const kinds = (read: string, more = '') =>
+    meeting(`rules people { keeper may read (all) }\n${rules(read)}\n${more}`, 'notes', 'create', true).kind;
+  expect(kinds('')).toBe('alone');
+  expect(kinds(' when code = "x"')).toBe('others');
+  expect(kinds('', 'rules hives { nobody may read unless code = "x" }')).toBe('others');
 });
 
 test('what goes along by steps is asked its fences, and what loses a reference ends them', () => {

@@ -2,7 +2,7 @@ import { nodesOf, type Condition, type Operand } from '../ir/conditions.ts';
 import { builtIn, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 import type { Caller } from './caller.ts';
-import { leavesOf } from './nodes.ts';
+import { interpret, leavesOf, type Node } from './nodes.ts';
 import { permission, permissionOf } from './permission.ts';
 import { remembered } from './remembered.ts';
 import { SHARE, shareableCollections } from './shares.ts';
@@ -43,14 +43,37 @@ export function meetingOf(
     return { kind: 'group', group };
   const { tree } = collectionOf(rulebook.schema, collection);
   // A tree is looked up to see that nothing lies below itself; and what is shared is decided by its sharers, too.
+  // Where whatever is there can be read, it is the foreign key that says whether it is.
   const beyond =
-    refers ||
+    pointed.some((target) => !isReadableAlways(rulebook, caller, target)) ||
     along.length > 0 ||
     (tree !== null && operations.includes('update')) ||
     caller.shared?.some((each) => each.collection === collection) === true ||
     looks.includes('others');
   return beyond ? { kind: 'others', group } : { kind: 'alone' };
 }
+
+/** Can the caller read every record of the collection, whichever it is? */
+export function isReadableAlways(rulebook: Rulebook, caller: Caller, collection: string): boolean {
+  const { granted, fenced } = permissionOf(rulebook, caller, 'read', collection);
+  return isAlways(granted) && isAlways(fenced);
+}
+
+function isAlways(node: Node): boolean {
+  return interpret(node, {
+    all: ({ parts }) => parts.every(isAlways),
+    any: ({ parts }) => parts.some(isAlways),
+    'true of': ({ when }) => when.kind === 'constant' && when.value,
+    permitted: no,
+    'reference readable': no,
+    'not own record': no,
+    speaks: no,
+    exempts: no,
+    shared: no,
+  });
+}
+
+const no = () => false;
 
 /** What sharing may meet: at least that the record is deleted meanwhile, of which its row alone would not tell. */
 export function meetingOfSharing(rulebook: Rulebook, caller: Caller, collection: string): Meeting {

@@ -26,6 +26,7 @@ import {
   type Surroundings,
 } from './conditions.ts';
 import { Slot, allOf, anyOf, commaList, sql, value, type Fragment, type SqlValue } from './fragment.ts';
+import { DOCUMENT, documentSql, type Member } from './document.ts';
 import { aliasBelow, column, columnType, identifier, recordKey } from './identifiers.ts';
 import { relation } from './relations.ts';
 import { idSet, setSql, type IdSet } from './sets.ts';
@@ -293,37 +294,69 @@ export class Access {
 
   /**
    * The select list of a record as the caller sees it, and how to read the answer. Fields with the same covering
-   * rules share one flag. `of`: these fields alone. Cost in the database: each condition once a row of the page, after the limit.
+   * rules share one flag. `of`: these fields alone. `inline`: there is no place for a join, as behind a write. Cost in the database: each
+   * condition once a row of the page, after the limit.
    */
-  selectList(collection: string, alias: string, of?: readonly string[]): SelectList {
+  selectList(
+    collection: string,
+    alias: string,
+    { of, inline = false }: { of?: readonly string[] | undefined; inline?: boolean } = {},
+  ): SelectList {
     const definition = collectionOf(this.rulebook.schema, collection);
     const fields = of ?? [...definition.fields.keys()];
     const columns: Fragment[] = [];
     const large: Fragment[] = [];
     const flags = new Map<string, string | null>();
     const flagNames = new Map<string, string>();
+    const masks: Fragment[] = [];
+    const members: Member[] = [];
     for (const field of fields) {
       const mask = this.#mask(collection, field);
-      const masked = this.masked(collection, field, alias);
-      columns.push(sql`${masked} as ${identifier(field)}`);
-      const size = mask === 'withheld' ? null : sizeSql(definition.fields.get(field)!.type, masked);
-      if (size !== null) large.push(size);
-      if (mask === 'shown') continue;
+      const { type } = definition.fields.get(field)!;
+      const plain = column(alias, field);
+      let shown: Member['shown'] = null;
       if (mask === 'withheld') {
+        shown = false;
         flags.set(field, null);
-        continue;
+      } else if (mask !== 'shown') {
+        const condition = this.nodeSql(mask, alias);
+        const key = JSON.stringify([condition.text, condition.values]);
+        let flag = flagNames.get(key);
+        if (flag === undefined) {
+          flag = `_shown_${flagNames.size}`;
+          flagNames.set(key, flag);
+          masks.push(sql`${condition} as ${identifier(flag)}`);
+        }
+        shown = inline ? condition : column(MASKS, flag);
+        flags.set(field, flag);
       }
-      const shown = this.nodeSql(mask, alias);
-      const key = JSON.stringify([shown.text, shown.values]);
-      let flag = flagNames.get(key);
-      if (flag === undefined) {
-        flag = `_shown_${flagNames.size}`;
-        flagNames.set(key, flag);
-        columns.push(sql`${shown} as ${identifier(flag)}`);
-      }
-      flags.set(field, flag);
+      const masked =
+        shown === null
+          ? plain
+          : shown === false
+            ? sql`null::${columnType(type)}`
+            : sql`case when ${shown} then ${plain} end`;
+      columns.push(sql`${masked} as ${identifier(field)}`);
+      const size = shown === false ? null : sizeSql(type, masked);
+      if (size !== null) large.push(size);
+      if (field !== 'id') members.push({ name: field, type, value: plain, shown });
     }
-    return { columns, fields, flags, large };
+    const isJoined = masks.length > 0 && !inline;
+    const joined = isJoined
+      ? sql` cross join lateral (select ${commaList(masks)} offset 0) as ${identifier(MASKS)}`
+      : sql``;
+    const document = documentSql(column(alias, 'id'), members);
+    if (document !== null)
+      return {
+        columns: [sql`${document} as ${identifier(DOCUMENT)}`],
+        document,
+        joined,
+        fields,
+        flags,
+        large,
+      };
+    const told = inline ? masks : [...flagNames.values()].map((flag) => column(MASKS, flag));
+    return { columns: [...columns, ...told], document: null, joined, fields, flags, large };
   }
 
   /** What stands between a readable record and its field: nothing, everything, or a formula. */
@@ -379,9 +412,16 @@ export interface Branch {
 /** What a write adds to the surroundings of a rule: both sides of the record, and the table with the change. */
 export type Sides = Partial<Pick<Surroundings, 'old' | 'new' | 'relation' | 'changed'>>;
 
+/** Where the masks of a row are found. */
+const MASKS = 'masks';
+
 /** How a row that was selected with `selectList` is read. */
 export interface SelectList {
   readonly columns: readonly Fragment[];
+  /** All of the record in one column, where that can be; then it is the only one: see `document.ts`. */
+  readonly document: Fragment | null;
+  /** What is to be joined behind the record, for the columns: masks are worked out once for a row. */
+  readonly joined: Fragment;
   readonly fields: readonly string[];
   /** The bytes of each value that can be many of them; none of them reads the value itself. */
   readonly large: readonly Fragment[];

@@ -5,6 +5,7 @@ import type { RightsPlan } from '../analysis/rights.ts';
 import type { Access, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
 import { rightsColumns } from './counting.ts';
+import { DOCUMENT } from './document.ts';
 import { isEarlyField, mayRunEarly } from './early.ts';
 import { Slot, allOf, anyOf, commaList, sql, unionAll, type Fragment } from './fragment.ts';
 import { column, identifier, recordKey, recordKeys } from './identifiers.ts';
@@ -30,6 +31,8 @@ export interface ListQuestion {
   readonly fields?: readonly string[] | undefined;
   /** Where it is to be told, too, what the caller may do with each: then all fields are read. */
   readonly rights?: RightsPlan | undefined;
+  /** The sizes of its records are to be summed up, as one of them is large: see `isLight`. */
+  readonly summed?: boolean;
 }
 
 /**
@@ -88,17 +91,17 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
     // Where nothing is ever withheld, there is nothing to do after the limit.
     if (
       question.rights === undefined &&
-      reading.large.length === 0 &&
+      (reading.large.length === 0 || isLight(reading, question)) &&
       reading.fields.every((field) => access.isShown(collection, field))
     )
       return searchSql(
         asking,
         question,
         [asking.granted(collection, 'r'), ...inForce(access)],
-        reading.columns,
+        columnsOf(reading, question),
       );
     const found = searchSql(asking, question, [asking.granted(collection, 'r')], whole);
-    return pageSql(access, reading, sql`(${found}) as r`, keyNames(access, question, 'r'));
+    return pageSql(access, question, reading, sql`(${found}) as r`, keyNames(access, question, 'r'));
   }
   const asking = form === 'branches' ? access : access.withSets();
   const branches = asking.readBranches(collection, 'r')!;
@@ -106,6 +109,7 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
     const found = branches.map(({ condition }) => searchSql(asking, question, [condition], whole));
     return pageSql(
       access,
+      question,
       reading,
       sql`(${joined(access, question, found)}) as r`,
       keyNames(access, question, 'r'),
@@ -118,19 +122,46 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
   );
   const id = column('k', `_key_${question.order.length - 1}`);
   const rows = sql`(${joined(access, question, found)}) as k join ${relation(access.rulebook.schema, collection)} as r on r.id = ${id}`;
-  return pageSql(access, reading, rows, keyNames(access, question, 'k'));
+  return pageSql(access, question, reading, rows, keyNames(access, question, 'k'));
 }
 
 /**
  * The rows found, as the caller sees them, in order: as many from the first as make no page that is too large. `_found` tells how
  * many there were. Where no value can be large, nothing is summed up. Sizes are of what is shown: a withheld value moves nothing.
  */
-function pageSql(access: Access, { columns, large }: SelectList, rows: Fragment, order: Fragment): Fragment {
-  const of = sql`from ${rows} where ${allOf(inForce(access))} order by ${order}`;
-  if (large.length === 0) return sql`select ${commaList(columns)} ${of}`;
+function pageSql(
+  access: Access,
+  question: ListQuestion,
+  reading: SelectList,
+  rows: Fragment,
+  order: Fragment,
+): Fragment {
+  const { columns, large, joined: masks } = reading;
+  const of = sql`from ${rows}${masks} where ${allOf(inForce(access))} order by ${order}`;
+  if (large.length === 0 || isLight(reading, question))
+    return sql`select ${commaList(columnsOf(reading, question))} ${of}`;
   const before = sql`coalesce(sum(${sumOf(large)}) over (order by ${order} rows between unbounded preceding and 1 preceding), 0) as "_before"`;
   const all = commaList([...columns, before, sql`count(*) over () as "_found"`]);
   return sql`select * from (select ${all} ${of}) as page where "_before" < ${count(PAGE_BYTES)}`;
+}
+
+/**
+ * Is the page to be tried without summing anything up? Then a record that takes more than its share of a page comes without its document,
+ * and tells so: the page is to be asked for once more, summed up.
+ */
+function isLight({ document, large }: SelectList, { summed }: ListQuestion): boolean {
+  return document !== null && large.length > 0 && summed !== true;
+}
+
+function columnsOf(reading: SelectList, question: ListQuestion): readonly Fragment[] {
+  const { columns, document, large } = reading;
+  if (!isLight(reading, question)) return columns;
+  const share = count(Math.floor(PAGE_BYTES / question.limit));
+  const [, ...others] = columns;
+  return [
+    sql`case when ${sumOf(large)} <= ${share} then ${document!} end as ${identifier(DOCUMENT)}`,
+    ...others,
+  ];
 }
 
 /** The select list of a list or of one record, with what rights go by beside it. */
@@ -138,7 +169,7 @@ export function selectionOf(
   access: Access,
   { collection, fields, rights }: Pick<ListQuestion, 'collection' | 'fields' | 'rights'>,
 ): SelectList {
-  const reading = access.selectList(collection, 'r', fields);
+  const reading = access.selectList(collection, 'r', { of: fields });
   if (rights === undefined) return reading;
   return { ...reading, columns: [...reading.columns, ...rightsColumns(access, rights)] };
 }
@@ -248,7 +279,7 @@ export function readSql(
   const reading = selectionOf(access, { collection, rights });
   const conditions = [sql`r.id = ${recordKey(id)}`, access.readable(collection, 'r'), ...inForce(access)];
   const locking = lock ? sql` for update of r` : sql``;
-  const statement = sql`select ${commaList(reading.columns)} from ${relation(access.rulebook.schema, collection)} as r where ${allOf(conditions)}${locking}`;
+  const statement = sql`select ${commaList(reading.columns)} from ${relation(access.rulebook.schema, collection)} as r${reading.joined} where ${allOf(conditions)}${locking}`;
   return { statement, reading };
 }
 
@@ -264,7 +295,7 @@ export function readManySql(
     access.readable(collection, 'r'),
     ...inForce(access),
   ];
-  const from = sql`from ${relation(access.rulebook.schema, collection)} as r where ${allOf(conditions)}`;
+  const from = sql`from ${relation(access.rulebook.schema, collection)} as r${reading.joined} where ${allOf(conditions)}`;
   const columns = commaList(reading.columns);
   if (reading.large.length === 0) return { statement: sql`select ${columns} ${from}`, reading };
   const total = sql`sum(${sumOf(reading.large)}) over () as "_total", row_number() over () as "_row"`;

@@ -166,7 +166,11 @@ function isMissing(bound: NewValue | undefined): boolean {
 }
 
 /** The collection as the write would leave it: the row that goes by `after`, instead of the one with this id. */
-function withRow(access: Access, collection: string, replaced: Fragment | null): (name: string) => Fragment {
+export function withRow(
+  access: Access,
+  collection: string,
+  replaced: Fragment | null,
+): (name: string) => Fragment {
   const { schema } = access.rulebook;
   const fields = columnsOf(collectionOf(schema, collection));
   const columns = (alias: string) => commaList(fields.map((field) => column(alias, field)));

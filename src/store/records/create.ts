@@ -1,6 +1,7 @@
 import { v7 as uuid } from 'uuid';
 import { driveAsync } from '../../core/decide/steps/asking.ts';
 import { creating } from '../../core/decide/steps/create.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { meetingOf } from '../../core/decide/turns.ts';
 import { plain } from '../../core/evaluate/decider.ts';
 import { insertSql } from '../../core/sql/writes.ts';
@@ -10,8 +11,8 @@ import type { Executor } from '../connection.ts';
 import { storeDriver } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
 import { writeAndRead } from './read.ts';
-import type { Single, Written } from './single.ts';
-import { refers, writing, type Meetings, type Supplied, type Writer } from './writing.ts';
+import type { Write } from './single.ts';
+import { refers, written, type Supplied, type Writer } from './writing.ts';
 
 /** A record that was made; null where the caller may make it and may not read it. */
 export interface Created {
@@ -27,22 +28,11 @@ export async function createRecord(
   supplied: Supplied,
 ): Promise<Outcome<Created>> {
   const { rulebook } = who;
-  const { fields } = collectionOf(rulebook.schema, collection);
-  const meetings: Meetings = (caller) =>
-    meetingOf(rulebook, caller, collection, ['create'], refers(fields, supplied));
-  const id = uuid();
-  const single: Single = {
-    operation: 'create',
-    collection,
-    id,
-    supplied,
-    types: fields,
-    steps: (access, values, key, held) =>
-      creating(rulebook, access.permission('create', collection), values, key, held),
-  };
+  const write = createOf(rulebook, collection, supplied);
+  const { id } = write;
   const oneByOne = async (transaction: Executor, access: Access): Promise<Outcome<Created>> => {
     const verdict = await driveAsync(
-      single.steps(access, supplied, id, plain),
+      write.steps(access, supplied, id, plain),
       storeDriver(transaction, access, collection, null, () => true),
     );
     if (!verdict.allowed) return refuse(refusalOf(verdict));
@@ -54,6 +44,20 @@ export async function createRecord(
     const insert = insertSql(definition, verdict.values);
     return done({ id, record: await writeAndRead(transaction, access, insert, collection, id) });
   };
-  const outcome = ({ record }: Written): Created => ({ id, record });
-  return writing(on, collection, supplied, who, meetings, oneByOne, { ...single, outcome });
+  return written(on, who, write, oneByOne, ({ record }) => ({ id, record }));
+}
+
+/** With an id of its own each time. */
+export function createOf(rulebook: Rulebook, collection: string, supplied: Supplied): Write {
+  const { fields } = collectionOf(rulebook.schema, collection);
+  return {
+    operation: 'create',
+    collection,
+    id: uuid(),
+    supplied,
+    types: fields,
+    meetings: (caller) => meetingOf(rulebook, caller, collection, ['create'], refers(fields, supplied)),
+    steps: (access, values, key, held) =>
+      creating(rulebook, access.permission('create', collection), values, key, held),
+  };
 }

@@ -4,6 +4,7 @@ import { deleting } from '../../core/decide/steps/delete.ts';
 import { nothingFollows, type Follows } from '../../core/decide/steps/verdict.ts';
 import { plain } from '../../core/evaluate/decider.ts';
 import { shareableCollections } from '../../core/decide/shares.ts';
+import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { meetingOf } from '../../core/decide/turns.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { sql } from '../../core/sql/fragment.ts';
@@ -13,8 +14,8 @@ import type { Value } from '../../core/types/types.ts';
 import { forgetShares } from '../shares/toward.ts';
 import { noPrecondition, storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome } from './outcome.ts';
-import type { Single } from './single.ts';
-import { writing, type Meetings, type Supplied, type Writer } from './writing.ts';
+import type { Write } from './single.ts';
+import { written, type Supplied, type Writer } from './writing.ts';
 
 /**
  * Removes a record, with what `on delete` says of those that point at it: see `core/decide/steps/delete.ts`. Answers what
@@ -27,24 +28,27 @@ export async function deleteRecord(
   id: string,
   precondition: Precondition = noPrecondition,
 ): Promise<Outcome<Follows>> {
-  const meetings: Meetings = (of) => meetingOf(who.rulebook, of, collection, ['delete'], false);
-  const single: Single = {
+  const write = deleteOf(who.rulebook, collection, id);
+  const oneByOne = async (transaction: Executor, access: Access): Promise<Outcome<Follows>> => {
+    const driver = storeDriver(transaction, access, collection, id, precondition);
+    const verdict = await driveAsync(write.steps<Value>(access, nothing, id, plain), driver);
+    if (!verdict.allowed) return refuse(refusalOf(verdict));
+    await carryOut(transaction, access, collection, id, verdict.follows);
+    return done(verdict.follows);
+  };
+  return written(on, who, write, oneByOne, precondition === noPrecondition ? () => nothingFollows : null);
+}
+
+export function deleteOf(rulebook: Rulebook, collection: string, id: string): Write {
+  return {
     operation: 'delete',
     collection,
     id,
     supplied: nothing,
     types: new Map(),
+    meetings: (caller) => meetingOf(rulebook, caller, collection, ['delete'], false),
     steps: (access) => deleting(access.rulebook, access.caller, access.permission('delete', collection), id),
   };
-  const oneByOne = async (transaction: Executor, access: Access): Promise<Outcome<Follows>> => {
-    const driver = storeDriver(transaction, access, collection, id, precondition);
-    const verdict = await driveAsync(single.steps<Value>(access, nothing, id, plain), driver);
-    if (!verdict.allowed) return refuse(refusalOf(verdict));
-    await carryOut(transaction, access, collection, id, verdict.follows);
-    return done(verdict.follows);
-  };
-  const atOnce = precondition === noPrecondition ? { ...single, outcome: () => nothingFollows } : null;
-  return writing(on, collection, nothing, who, meetings, oneByOne, atOnce);
 }
 
 const nothing: Supplied = new Map();

@@ -105,10 +105,10 @@ type Question = Pick<ListQuestion, 'collection' | 'filter'> & Partial<ListQuesti
 /** All that makes the text of a question, without the values of the caller. Roles tell which rules it comes from. */
 function shapeOf(
   { caller }: Access,
-  { collection, filter, order, after, limit, fields, rights }: Question,
+  { collection, filter, order, after, limit, fields, rights, summed }: Question,
 ): string {
   // Names of the rulebook and of roles have no blanks in them; what differs in number has its own mark.
-  let shape = `${standingOf(caller)} of ${collection} ${limit ?? ''}${rights === undefined ? '' : ' rights'}`;
+  let shape = `${standingOf(caller)} of ${collection} ${limit ?? ''}${rights === undefined ? '' : ' rights'}${summed === true ? ' summed' : ''}`;
   for (const { field, descending } of order ?? []) shape += ` ${field}${descending ? '-' : '+'}`;
   for (const value of after ?? []) shape += value === null ? ' ?' : ' !';
   if (fields !== undefined) shape += ` (${fields.join(' ')})`;

@@ -7,7 +7,7 @@ import { run, type Executor, type Reader } from '../connection.ts';
 import { trusted } from '../in-force.ts';
 import type { VisibleRecord } from './outcome.ts';
 import { countStatement, listStatement, readStatement } from './plans.ts';
-import { columnOfRow, visibleRecord } from './rows.ts';
+import { columnOfRow, isLeftOut, visibleRecord } from './rows.ts';
 
 /** A page of records, and whether there are more behind it. One statement. */
 export async function listRecords(
@@ -19,6 +19,8 @@ export async function listRecords(
   const asked = { ...question, limit: question.limit + 1 };
   const { statement, reading } = await listStatement(on, access, asked);
   const rows = await trusted(on, access.rulebook, await rowsOf(on, statement, isOrdinary(question)));
+  if (rows.some((row) => isLeftOut(row, reading)))
+    return listRecords(on, access, { ...question, summed: true });
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading, question.rights));
   // Where a page was cut short, since it was too large, there are more than came.
   const all = (columnOfRow(rows[0], '_found') as number | null | undefined) ?? rows.length;
@@ -93,7 +95,12 @@ export async function readRecords(
   const { statement, reading } = readManySql(access, collection, ids);
   const rows = await trusted(on, access.rulebook, await run(on, statement));
   if (Number(rows[0]?._total ?? 0) > PAGE_BYTES) throw new TooMuchAtOnce();
-  return new Map(rows.map((row) => [row.id as string, visibleRecord(row, reading)]));
+  return new Map(
+    rows.map((row) => {
+      const record = visibleRecord(row, reading);
+      return [record.id, record];
+    }),
+  );
 }
 
 /** Is the text of the list made by the rules and one field alone? Then it is one of a few, and worth keeping. */

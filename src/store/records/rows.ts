@@ -1,6 +1,7 @@
 import type { Rights, RightsPlan } from '../../core/analysis/rights.ts';
 import type { SelectList } from '../../core/sql/access.ts';
 import { CAN } from '../../core/sql/counting.ts';
+import { DOCUMENT } from '../../core/sql/document.ts';
 import type { Value } from '../../core/types/types.ts';
 import { remembered } from '../../core/decide/remembered.ts';
 import { WireRow, type Column, type Columns } from '../wire.ts';
@@ -11,6 +12,11 @@ export type Row = Readonly<Record<string, unknown>> | WireRow;
 /** A row that was selected with `reading`, as a record. A field whose flag is not true is withheld. `plan`: what its rights go by. */
 export function visibleRecord(row: Row, reading: SelectList, plan?: RightsPlan): VisibleRecord {
   return new RecordOfRow(row, reading, plan ?? null);
+}
+
+/** Has it come without its document, as it is large? See `isLight` in `core/sql/list.ts`. */
+export function isLeftOut(row: Row, { document }: SelectList): boolean {
+  return document !== null && columnOfRow(row, DOCUMENT) === null;
 }
 
 /** A column of a row, whichever way it came. */
@@ -33,7 +39,11 @@ class RecordOfRow implements VisibleRecord {
   }
 
   get id(): string {
-    return columnOfRow(this.#row, 'id') as string;
+    const document = this.#document();
+    // It begins with `{"id":"`.
+    return document === null
+      ? (columnOfRow(this.#row, 'id') as string)
+      : document.slice(7, document.indexOf('"', 7));
   }
 
   get shown(): VisibleRecord['shown'] {
@@ -51,6 +61,8 @@ class RecordOfRow implements VisibleRecord {
   }
 
   json(of: ReadonlySet<string> | null): string | null {
+    const document = this.#document();
+    if (document !== null) return of === null ? document : null;
     if (!(this.#row instanceof WireRow)) return null;
     const { columns, texts } = this.#row;
     const layout = layoutOf(columns, this.#reading);
@@ -66,7 +78,18 @@ class RecordOfRow implements VisibleRecord {
     return `${json},"_withheld":[${withheld}]}`;
   }
 
+  /** What the database has put together; null where there are columns instead. */
+  #document(): string | null {
+    return this.#reading.document === null ? null : (columnOfRow(this.#row, DOCUMENT) as string);
+  }
+
   #read(): Pick<VisibleRecord, 'shown' | 'withheld'> {
+    const document = this.#document();
+    if (document !== null) {
+      // Values are held as JSON has them, but for JSON documents, which are never among these.
+      const { _withheld, ...values } = JSON.parse(document) as Record<string, Value>;
+      return { shown: new Map(Object.entries(values)), withheld: _withheld as readonly string[] };
+    }
     const shown = new Map<string, Value>();
     const withheld: string[] = [];
     for (const field of this.#reading.fields) {

@@ -1,7 +1,8 @@
 import { LRUCache } from 'lru-cache';
-import { standingOf } from '../../core/decide/caller.ts';
+import { standingOf, type Caller } from '../../core/decide/caller.ts';
 import type { Node } from '../../core/decide/nodes.ts';
 import { remembered } from '../../core/decide/remembered.ts';
+import { isReadableAlways, type Meeting } from '../../core/decide/turns.ts';
 import { drive, type Change, type Driver, type Steps } from '../../core/decide/steps/asking.ts';
 import type { Values } from '../../core/decide/steps/change.ts';
 import type { Verdict } from '../../core/decide/steps/verdict.ts';
@@ -11,15 +12,16 @@ import { bindable, operandSql } from '../../core/sql/conditions.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { Slot, filled, sql, value, type Fragment, type SqlValue } from '../../core/sql/fragment.ts';
 import { columnType } from '../../core/sql/identifiers.ts';
-import { READABLE, singleWrite, type SingleWrite } from '../../core/sql/single.ts';
+import { READABLE, singleWrite, type Needs, type SingleWrite } from '../../core/sql/single.ts';
 import { Expression, type NewValue } from '../../core/sql/writes.ts';
 import { collectionOf, tooLong } from '../../core/types/schema.ts';
 import { JsonPatch, type Type, type Value } from '../../core/types/types.ts';
 import { askTogether } from '../batch.ts';
-import type { Database } from '../connection.ts';
+import type { Executor } from '../connection.ts';
 import { isTakenBack } from '../failures.ts';
-import { holdingForOne } from '../in-force.ts';
+import { holdingForOne, holdingRules } from '../in-force.ts';
 import type { VisibleRecord } from './outcome.ts';
+import { readStatement } from './plans.ts';
 import { columnOfRow, visibleRecord } from './rows.ts';
 
 /** Somebody who was here before, as whom they were then. */
@@ -36,7 +38,7 @@ export interface Guess {
 }
 
 /** A write by what is supplied, as its steps go about it with any way of holding values. */
-export interface Single {
+export interface Write {
   readonly operation: Operation;
   readonly collection: string;
   /** Of the record, or of the one that is to be made. */
@@ -45,6 +47,8 @@ export interface Single {
   readonly supplied: ReadonlyMap<string, Value>;
   /** The types of these. */
   readonly types: ReadonlyMap<string, { readonly type: Type }>;
+  /** What it may meet, by who asks. */
+  readonly meetings: (caller: Caller) => Meeting;
   readonly steps: <V>(
     access: Access,
     supplied: ReadonlyMap<string, V>,
@@ -64,12 +68,13 @@ export interface Written {
  * which say why.
  *
  * Nothing is decided here: the steps run without a record, by what each condition would have to be, and the statement makes sure of just
- * that. Where they ask for more than one statement can tell, it is not tried.
+ * that. Where they ask for more than one statement can tell, it is not tried. Within a transaction, that one must be serializable where
+ * the write looks at other records.
  */
-export async function writtenAtOnce(on: Database, guess: Guess, single: Single): Promise<Written | null> {
-  const plan = planOf(guess.access, single);
+export async function writtenAtOnce(on: Executor, guess: Guess, write: Write): Promise<Written | null> {
+  const plan = planOf(guess.access, write);
   if (plan === null) return null;
-  const { collection, supplied, id } = single;
+  const { operation, collection, supplied, id } = write;
   // What a stamp or an action fills in may be too long, too: then it is one of the parameters.
   if (tooLong(collectionOf(guess.access.rulebook.schema, collection), supplied).length > 0) return null;
   const statement = filled(plan.statement, (slot) => {
@@ -77,26 +82,41 @@ export async function writtenAtOnce(on: Database, guess: Guess, single: Single):
     if (slot.of !== 'given') return guess.access.valueOf(slot);
     return slot.name === ID ? id : bindable(supplied.get(slot.name)!);
   });
+  const { isAlone, reading } = plan;
+  const read = isAlone || operation === 'delete' ? null : readStatement(guess.access, collection, id, false);
   let answers: Record<string, unknown>[][];
   try {
-    answers = await askTogether(on, [holdingForOne, guess.asking, { ...statement, raw: true }]);
+    // What looks at other records must not be right alone, and wrong together with what others write.
+    answers = await askTogether(
+      on,
+      [
+        isAlone ? holdingForOne : holdingRules,
+        guess.asking,
+        { ...statement, raw: true },
+        ...(read === null ? [] : [{ ...read.statement, raw: true }]),
+      ],
+      { serializable: !isAlone && on.isTransaction !== true },
+    );
   } catch (error) {
     // The server took all of it back: the steps say what it was, or meet it no more.
     if (isTakenBack(error)) return null;
     throw error;
   }
-  const [, arrival, rows] = answers;
+  const [, arrival, [row] = [], [after] = []] = answers;
   if (arrival![0]?._said !== guess.said) {
     guess.wasWrong();
     return null;
   }
-  const [row] = rows!;
   if (row === undefined) return null;
   guess.wasRight();
-  const { reading } = plan;
-  return {
-    record: reading !== null && columnOfRow(row, READABLE) === true ? visibleRecord(row, reading) : null,
-  };
+  if (read !== null) return { record: after === undefined ? null : visibleRecord(after, read.reading) };
+  const isRead = reading !== null && columnOfRow(row, READABLE) === true;
+  return { record: isRead ? visibleRecord(row, reading) : null };
+}
+
+interface Plan extends SingleWrite {
+  /** It looks at nothing but the record itself and the caller. */
+  readonly isAlone: boolean;
 }
 
 /** The name of the id among what is supplied: no field or parameter of the rulebook can have it. */
@@ -104,26 +124,26 @@ const ID = ' id';
 /** Characters of statements that are kept of one rulebook. */
 const KEPT_CHARACTERS = 8_000_000;
 
-const known = new WeakMap<Rulebook, LRUCache<string, SingleWrite | 'no'>>();
+const known = new WeakMap<Rulebook, LRUCache<string, Plan | 'no'>>();
 
 /** What can be said in one statement, said once for everybody of the same roles, and for the same fields. */
-function planOf(access: Access, single: Single): SingleWrite | null {
+function planOf(access: Access, write: Write): Plan | null {
   const { rulebook, caller } = access;
   const plans = remembered(
     known,
     rulebook,
     () =>
-      new LRUCache<string, SingleWrite | 'no'>({
+      new LRUCache<string, Plan | 'no'>({
         maxSize: KEPT_CHARACTERS,
         sizeCalculation: (plan, key) => key.length + (plan === 'no' ? 100 : 2 * plan.statement.text.length),
       }),
   );
-  const { operation, collection, supplied, id } = single;
+  const { operation, collection, supplied, id } = write;
   const isOwn = caller.person?.id === id;
   let key = `${standingOf(caller)} ${operation} ${collection} ${isOwn}`;
   for (const [name, bound] of supplied) key += ` ${name}${kindOf(bound)}`;
-  const make = (): SingleWrite | 'no' => made(access.withSlots(), single, isOwn) ?? 'no';
-  const plan = remembered<string, SingleWrite | 'no'>(plans, key, make);
+  const make = (): Plan | 'no' => made(access.withSlots(), write, isOwn) ?? 'no';
+  const plan = remembered<string, Plan | 'no'>(plans, key, make);
   return plan === 'no' ? null : plan;
 }
 
@@ -135,41 +155,53 @@ function kindOf(bound: Value): '' | '-' | '+' {
 /** The steps ask what one statement cannot tell, or would write what must be looked at first. */
 class NotOneStatement extends Error {}
 
-function made(access: Access, single: Single, isOwn: boolean): SingleWrite | null {
-  const { operation, collection, supplied, types } = single;
+function made(access: Access, write: Write, isOwn: boolean): Plan | null {
+  const { kind } = write.meetings(access.caller);
+  // These take turns before they begin.
+  if (kind === 'group') return null;
+  const isAlone = kind === 'alone';
+  const { operation, collection, supplied, types } = write;
   const { fields } = collectionOf(access.rulebook.schema, collection);
   const held = new Map<string, NewValue>();
   for (const [name, bound] of supplied) {
     const { type } = types.get(name)!;
-    if (type.kind === 'ref' && bound !== null) return null;
     held.set(name, bound === null ? missing(type) : givenLater(name, type, kindOf(bound) === '+'));
   }
-  const asked: { needs: readonly Node[]; change: Change<NewValue> }[] = [];
+  const asked: Asked = { truths: [], references: [] };
   try {
-    const steps = single.steps(access, held, givenLater(ID, { kind: 'uuid' }), unknown);
+    const steps = write.steps(access, held, givenLater(ID, { kind: 'uuid' }), unknown);
     const verdict = drive(steps, driver(access, isOwn, asked));
     // With nothing to write there is nothing to make sure of but that it can be read.
-    if (!verdict.allowed || asked.length !== 1) return null;
-    const { needs, change } = asked[0]!;
+    if (!verdict.allowed || asked.truths.length !== 1) return null;
+    const { needs, change } = asked.truths[0]!;
     if (change.kind === 'changed' && verdict.values.size === 0) return null;
     // How long a value is that nobody supplied is not known before it is there.
     const measured = operation === 'create' || operation === 'update' ? supplied : new Map<string, Value>();
     for (const name of verdict.values.keys())
-      if ((fields.get(name)!.most ?? null) !== null && !measured.has(name)) return null;
+      if (
+        (fields.get(name)!.most ?? null) !== null &&
+        !measured.has(name) &&
+        !isMissing(verdict.values.get(name)!)
+      )
+        return null;
     const written: Change<NewValue> = change.kind === 'none' ? change : { ...change, values: verdict.values };
-    return singleWrite(access, collection, new Slot('given', ID), needs, written);
+    const all = { formulas: needs, references: asked.references };
+    const made = singleWrite(access, collection, new Slot('given', ID), all, written, isAlone);
+    return made === null ? null : { ...made, isAlone };
   } catch (error) {
     if (error instanceof NotOneStatement) return null;
     throw error;
   }
 }
 
+/** What the steps have asked. */
+interface Asked {
+  readonly truths: { readonly needs: readonly Node[]; readonly change: Change<NewValue> }[];
+  readonly references: Needs['references'][number][];
+}
+
 /** Answers as if the write were to be made, and takes down what must hold for that. */
-function driver(
-  access: Access,
-  isOwn: boolean,
-  asked: { needs: readonly Node[]; change: Change<NewValue> }[],
-): Driver<NewValue> {
+function driver(access: Access, isOwn: boolean, asked: Asked): Driver<NewValue> {
   const never = () => {
     throw new NotOneStatement();
   };
@@ -179,10 +211,18 @@ function driver(
     'own record': () => isOwn,
     values: ({ operands }) => operands.map((operand) => workedOut(access, operand)),
     truths({ of, change, needs }) {
-      asked.push({ needs, change });
+      asked.truths.push({ needs, change });
       return new Set(of);
     },
-    references: never,
+    references({ references }) {
+      const { rulebook, caller } = access;
+      for (const { collection, target } of references) {
+        // Whether it is there, the foreign key says; and what is there, they can read.
+        if (isReadableAlways(rulebook, caller, collection)) continue;
+        asked.references.push({ collection, id: (target as Expression).sql });
+      }
+      return [];
+    },
     circle: never,
     referrers: never,
     passed: never,
@@ -210,7 +250,7 @@ const noRoles: ReadonlySet<string> = new Set();
 /** How values are held that are not known. */
 const unknown: Values<NewValue> = {
   same: () => null,
-  isMissing: (held) => held instanceof Expression && held.isMissing,
+  isMissing,
   missing,
 };
 
@@ -221,4 +261,8 @@ function missing(type: Type): NewValue {
 function givenLater(name: string, type: Type, merges = false): NewValue {
   const bound: SqlValue = new Slot('given', name);
   return new Expression(sql`${value(bound)}::${columnType(type)}`, { merges });
+}
+
+function isMissing(held: NewValue): boolean {
+  return held instanceof Expression && held.isMissing;
 }

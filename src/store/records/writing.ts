@@ -1,6 +1,6 @@
 import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
 import { suffices, type Meeting } from '../../core/decide/turns.ts';
-import type { Rulebook } from '../../core/ir/rulebook.ts';
+import { isBuiltIn, type Rulebook } from '../../core/ir/rulebook.ts';
 import { collectionOf, type Collection } from '../../core/types/schema.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { JsonPatch, type Type, type Value } from '../../core/types/types.ts';
@@ -8,7 +8,7 @@ import type { Database, Executor } from '../connection.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
 import { done, refuse, type Outcome } from './outcome.ts';
-import { writtenAtOnce, type Guess, type Single, type Written } from './single.ts';
+import { writtenAtOnce, type Guess, type Write, type Written } from './single.ts';
 import { inTurn } from './turns.ts';
 
 /** What the caller wants written: values by field, each of its type. */
@@ -55,7 +55,28 @@ export async function arrivedIn(transaction: Executor, who: Writer): Promise<Acc
 export type Meetings = (caller: Caller) => Meeting;
 
 /**
- * Carries out one write: all of it or nothing. Where its conditions look at other records it runs serializable, so
+ * Carries out a write: at once, where it is guessed who writes, and otherwise step by step. `atOnce`: what comes of it then; null where
+ * there is more to be asked of the record than its rules.
+ */
+export async function written<T>(
+  on: Executor,
+  who: Writer,
+  write: Write,
+  work: (transaction: Executor, access: Access) => Promise<Outcome<T>>,
+  atOnce: ((written: Written) => T) | null,
+): Promise<Outcome<T>> {
+  const guess = 'arrive' in who ? (who.guess ?? null) : null;
+  if (guess !== null && atOnce !== null && on.isTransaction !== true) {
+    const made = await writtenAtOnce(on, guess, write);
+    if (made !== null) return done(atOnce(made));
+  }
+  // Of an action nothing is a field that the caller supplied.
+  const supplied: Supplied = isBuiltIn(write.operation) ? write.supplied : new Map();
+  return writing(on, write.collection, supplied, who, write.meetings, work);
+}
+
+/**
+ * Carries out one write step by step: all of it or nothing. Where its conditions look at other records it runs serializable, so
  * that no two writes can be right alone and wrong together; what PostgreSQL turns back is tried again. Writes that would often
  * turn each other back take turns, and so do those that were turned back: see `turns.ts`.
  * Within a transaction (a rehearsal) the work is done as it is, and whoever asked takes it back, whatever the answer.
@@ -69,17 +90,10 @@ export async function writing<T>(
   who: Writer,
   meetings: Meetings,
   work: (transaction: Executor, access: Access) => Promise<Outcome<T>>,
-  /** The same in one statement, where that can be; null where there is more to be asked of the record than its rules. */
-  single: (Single & { readonly outcome: (written: Written) => T }) | null = null,
 ): Promise<Outcome<T>> {
-  const written = collectionOf(who.rulebook.schema, collection);
+  const definition = collectionOf(who.rulebook.schema, collection);
   if (on.isTransaction === true)
-    return trying(written, supplied, 1, async () => work(on, await arrivedIn(on, who)));
-  const guess = 'arrive' in who ? (who.guess ?? null) : null;
-  if (guess !== null && single !== null && meetings(guess.access.caller).kind === 'alone') {
-    const made = await writtenAtOnce(on as Database, guess, single);
-    if (made !== null) return done(single.outcome(made));
-  }
+    return trying(definition, supplied, 1, async () => work(on, await arrivedIn(on, who)));
   const guessed = meetings('arrive' in who ? who.before : who.caller);
   const asKnown = async (transaction: Executor, meeting: Meeting) => {
     const access = await arrivedIn(transaction, who);
@@ -92,7 +106,7 @@ export async function writing<T>(
   };
   for (let meeting = guessed; ;) {
     try {
-      return await inTransaction(on, written, supplied, meeting, asKnown);
+      return await inTransaction(on, definition, supplied, meeting, asKnown);
     } catch (error) {
       if (!(error instanceof MeetsMore)) throw error;
       // Each time it is more, and there are three kinds.

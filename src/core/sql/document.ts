@@ -1,0 +1,76 @@
+import type { Type } from '../types/types.ts';
+import { sql, type Fragment } from './fragment.ts';
+
+/**
+ * Records as JSON (RFC 8259) in one text, put together by the database: what goes over HTTP as it is. Character by character what
+ * `JSON.stringify` makes of the same values: both escape the quote, the backslash and what is below U+0020, and nothing else.
+ */
+export const DOCUMENT = '_json';
+
+/** A field of the document. */
+export interface Member {
+  readonly name: string;
+  readonly type: Type;
+  readonly value: Fragment;
+  /** Is it shown? Null: always; false: never. */
+  readonly shown: Fragment | null | false;
+}
+
+/** Null where a field is of a type that only its value can be told by. The members are in their order, without the id. */
+export function documentSql(id: Fragment, members: readonly Member[]): Fragment | null {
+  const parts = [sql`'{"id":"' || ${id} || '"'`];
+  const withheld: Fragment[] = [];
+  for (const { name, type, value, shown } of members) {
+    const written = writtenSql(type, value);
+    if (written === null) return null;
+    const missing = text(`,"${name}":null`);
+    const member = sql`coalesce(${text(`,"${name}":`)} || ${written}, ${missing})`;
+    const not = text(`,"${name}"`);
+    if (shown === false) withheld.push(not);
+    else if (shown === null) parts.push(member);
+    else {
+      parts.push(sql`case when ${shown} then ${member} else '' end`);
+      withheld.push(sql`case when ${shown} then '' else ${not} end`);
+    }
+  }
+  const [first, ...rest] = withheld;
+  const begun = text(',"_withheld":[');
+  if (first === undefined) parts.push(text(',"_withheld":[]}'));
+  else parts.push(sql`${begun} || ltrim(${joined([first, ...rest])}, ',') || ']}'`);
+  return joined(parts);
+}
+
+function joined(parts: readonly Fragment[]): Fragment {
+  return parts.reduce((before, each) => sql`${before} || ${each}`);
+}
+
+/** Of names that the lexer lets into a rulebook, and of signs of our own. */
+function text(fixed: string): Fragment {
+  if (!/^[\w",:[\]{}]*$/.test(fixed)) throw new TypeError('a text that would have to be escaped');
+  return Object.freeze({ text: `'${fixed}'`, values: [] });
+}
+
+function writtenSql(type: Type, value: Fragment): Fragment | null {
+  switch (type.kind) {
+    case 'text':
+      return sql`to_json(${value})::text`;
+    case 'one of':
+      // Of fixed values it is known whether any has to be escaped; one that is no longer among them may be there all the same.
+      return sql`to_json(${value})::text`;
+    case 'integer':
+      return sql`${value}`;
+    case 'boolean':
+      return sql`${value}::text`;
+    case 'decimal':
+    case 'date':
+    case 'uuid':
+    case 'ref':
+      return sql`'"' || ${value} || '"'`;
+    case 'timestamp':
+      // The session’s zone is UTC, and the year has four digits: it ends with “+00:00"”.
+      return sql`left(to_json(${value})::text, -7) || 'Z"'`;
+    case 'json':
+    case 'list':
+      return null;
+  }
+}
