@@ -185,14 +185,9 @@ describe('a request that is asked again', () => {
             body: { code: `N-${Math.random()}`, notes },
           })
         ).json;
-      const without = ({
-        id: _,
-        code: __,
-        created_at: ___,
-        updated_at: ____,
-        retired_on: _____,
-        ...rest
-      }: Record<string, unknown>) => rest;
+      const others = ['id', 'code', 'created_at', 'updated_at', 'retired_on', 'request'];
+      const without = (document: object) =>
+        Object.fromEntries(Object.entries(document).filter(([name]) => !others.includes(name)));
       const nowhere = '00000000-0000-4000-8000-000000000000';
       // Method, at a hive or not, further path, body, answer, in one trip or not.
       const writes: [string, string, string, object | undefined, number, boolean][] = [
@@ -228,11 +223,7 @@ describe('a request that is asked again', () => {
         const told = `${method} ${rest} ${JSON.stringify(body)}`;
         expect([cold.answer.status, warm.answer.status], told).toEqual([expected, expected]);
         expect(warm.there, told).toEqual(cold.there);
-        if (expected !== 204)
-          expect(without(warm.answer.json), told).toEqual({
-            ...without(cold.answer.json),
-            ...('request' in warm.answer.json ? { request: warm.answer.json.request } : {}),
-          });
+        if (expected !== 204) expect(without(warm.answer.json), told).toEqual(without(cold.answer.json));
         if (isOne) expect(warm.trips, told).toBe(1);
         if (isOne) expect(cold.trips, told).toBeGreaterThan(1);
       }

@@ -75,8 +75,8 @@ export async function writtenAtOnce(on: Executor, guess: Guess, write: Write): P
   const plan = planOf(guess.access, write);
   if (plan === null) return null;
   const { operation, collection, supplied, id } = write;
-  // What a stamp or an action fills in may be too long, too: then it is one of the parameters.
-  if (tooLong(collectionOf(guess.access.rulebook.schema, collection), supplied).length > 0) return null;
+  const long = new Map(plan.measured.map(([field, name]) => [field, supplied.get(name)!]));
+  if (tooLong(collectionOf(guess.access.rulebook.schema, collection), long).length > 0) return null;
   const statement = filled(plan.statement, (slot) => {
     if (slot.of === 'said') return guess.said;
     if (slot.of !== 'given') return guess.access.valueOf(slot);
@@ -117,6 +117,8 @@ export async function writtenAtOnce(on: Executor, guess: Guess, write: Write): P
 interface Plan extends SingleWrite {
   /** It looks at nothing but the record itself and the caller. */
   readonly isAlone: boolean;
+  /** Fields whose values may be too long, and by what names these are supplied. */
+  readonly measured: readonly (readonly [field: string, name: string])[];
 }
 
 /** The name of the id among what is supplied: no field or parameter of the rulebook can have it. */
@@ -175,19 +177,18 @@ function made(access: Access, write: Write, isOwn: boolean): Plan | null {
     if (!verdict.allowed || asked.truths.length !== 1) return null;
     const { needs, change } = asked.truths[0]!;
     if (change.kind === 'changed' && verdict.values.size === 0) return null;
-    // How long a value is that nobody supplied is not known before it is there.
-    const measured = operation === 'create' || operation === 'update' ? supplied : new Map<string, Value>();
-    for (const name of verdict.values.keys())
-      if (
-        (fields.get(name)!.most ?? null) !== null &&
-        !measured.has(name) &&
-        !isMissing(verdict.values.get(name)!)
-      )
-        return null;
+    const measured: [string, string][] = [];
+    for (const [field, worked] of verdict.values) {
+      if ((fields.get(field)!.most ?? null) === null || isMissing(worked)) continue;
+      const from = [...held].find(([, each]) => each === worked);
+      // How long a value is that nobody gives is not known before it is there.
+      if (from === undefined) return null;
+      measured.push([field, from[0]]);
+    }
     const written: Change<NewValue> = change.kind === 'none' ? change : { ...change, values: verdict.values };
     const all = { formulas: needs, references: asked.references };
     const made = singleWrite(access, collection, new Slot('given', ID), all, written, isAlone);
-    return made === null ? null : { ...made, isAlone };
+    return made === null ? null : { ...made, isAlone, measured };
   } catch (error) {
     if (error instanceof NotOneStatement) return null;
     throw error;
