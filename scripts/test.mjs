@@ -1,11 +1,12 @@
 // npm test: the set-up for tests, then every check and every test. Stops at the first check that fails.
-import { chromium } from './lib/debian.mjs';
+import { chromium, pooler } from './lib/debian.mjs';
 import { build, installPackages } from './lib/setup.mjs';
 import { startTestCluster } from './lib/cluster.mjs';
 import { show } from './lib/shell.mjs';
 
 await installPackages();
 const browser = await chromium();
+const pgbouncer = await pooler();
 await build();
 for (const check of ['check:format', 'check:lint', 'check:types', 'check:imports', 'check:unused']) {
   const code = await show('npm', ['run', '--silent', check]);
@@ -20,6 +21,7 @@ try {
   process.exitCode = await show('node_modules/.bin/vitest', ['run', ...process.argv.slice(2)], {
     TEST_DATABASE_URL: process.env.TEST_DATABASE_URL ?? cluster.url,
     CHROMIUM: browser,
+    PGBOUNCER: pgbouncer,
     NO_COLOR: '1',
   });
 } finally {

@@ -21,6 +21,12 @@ export async function postgresPrograms() {
   );
 }
 
+/** The path of PgBouncer, which the tests put before the database; installed where it is missing. */
+export async function pooler() {
+  if (!existsSync('/usr/sbin/pgbouncer')) await install('pgbouncer');
+  return '/usr/sbin/pgbouncer';
+}
+
 /** The path of Chromium; installed where it is missing. */
 export async function chromium() {
   if (!existsSync('/usr/bin/chromium')) await install('chromium');

@@ -15,9 +15,20 @@ export class CheckFailed extends Error {
   override readonly name = 'CheckFailed';
 }
 
+/** Another process has ended with this code, and has said why. */
+export class EndedWith extends Error {
+  readonly code: number;
+
+  constructor(code: number) {
+    super('another process has ended');
+    this.code = code;
+  }
+}
+
 /** Says what went wrong and what to do next, and answers the exit code. */
 export function explainFailure(error: unknown, output: Output): number {
   if (error instanceof CheckFailed) return EXIT.failed;
+  if (error instanceof EndedWith) return error.code;
   if (error instanceof GateProblem) {
     output.problem(error.problem);
     return error.problem.status === 503 ? EXIT.unreachable : EXIT.failed;

@@ -7,7 +7,7 @@ import type { Logger } from 'pino';
 import { emptyRulebook } from '../core/ir/rulebook.ts';
 import { arrive } from '../store/callers.ts';
 import type { Database } from '../store/connection.ts';
-import { fewAtOnce, fewGuesses } from './at-once.ts';
+import { fewAtOnce, fewGuesses, sharedOut } from './at-once.ts';
 import type { ServiceConfig } from './config.ts';
 import { RULEBOOK, CallerFinder } from './identity/caller.ts';
 import type { SigningKey } from './identity/development.ts';
@@ -16,6 +16,7 @@ import { TokenVerifier } from './identity/tokens.ts';
 import { jsonReader } from './input/body.ts';
 import { requestLog } from './log.ts';
 import { problemHandler } from './problems/handler.ts';
+import type { Metrics } from './metrics.ts';
 import type { Post } from './post/post.ts';
 import { Problem } from './problems/problem.ts';
 import { aboutRoutes } from './routes/about.ts';
@@ -41,6 +42,10 @@ export interface AppParts {
   readonly post: Post | null;
   /** Has the database been reached and brought up to date since the start? */
   readonly isReady: () => boolean;
+  /** Notes each request; null where nobody asks for it. */
+  readonly metrics: Metrics | null;
+  /** Is nothing new to be begun, as the process is about to end? */
+  readonly isStopping: () => boolean;
 }
 
 /** The whole HTTP interface, as an Express application. */
@@ -52,6 +57,8 @@ export function createApp({
   proofKey,
   post,
   isReady,
+  isStopping,
+  metrics,
 }: AppParts): Express {
   const tokens = new TokenVerifier(config.issuers, config.leeway, developmentKey, proofKey);
   const rulebooks = new RulebookKeeper(database, logger);
@@ -67,6 +74,8 @@ export function createApp({
   app.disable('etag');
   app.enable('case sensitive routing');
   app.use(requestLog(logger));
+  if (metrics !== null) app.use(metrics.noting());
+  app.use(letGo(isStopping));
   // Whether a domain and all below it are to be reached by TLS alone is for the proxy in front to say.
   app.use(guarding());
   app.use(refuseNul);
@@ -75,11 +84,11 @@ export function createApp({
       ['/v1/records', '/v1/me', '/v1/rights', '/v1/invitations', '/v1/openapi.json'],
       fromPages(config.origins),
     );
-  const perCaller = fewAtOnce(callers);
+  const perCaller = fewAtOnce(callers, sharedOut(config.processes ?? 1));
   const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
   // First, and one router for all of it: most requests are about records, and each place that is tried before takes its time.
   const records = Router({ caseSensitive: true, strict: true });
-  records.use(refuseUntilReady(isReady), perCaller, fewGuesses(), ...recordBody);
+  records.use(refuseUntilReady(isReady), perCaller, fewGuesses(database), ...recordBody);
   recordRoutes(records, database, callers);
   shareRoutes(records, database, callers, config.shares ?? SHARE_LIMITS);
   app.use('/v1/records', records);
@@ -168,6 +177,14 @@ function fromPages(origins: readonly string[]): RequestHandler {
     // Any other OPTIONS asks what is offered here.
     if (request.method === 'OPTIONS' && !isPreflight) next();
     else answer(request, response, next);
+  };
+}
+
+/** Whoever keeps a connection to a process that is about to end, is told to take another one (RFC 9112, section 9.6). */
+function letGo(isStopping: () => boolean): RequestHandler {
+  return (_, response, next) => {
+    if (isStopping()) response.setHeader('Connection', 'close');
+    next();
   };
 }
 

@@ -1,11 +1,11 @@
 import type { RequestHandler, Response } from 'express';
-import { rateLimit } from 'express-rate-limit';
 import { LRUCache } from 'lru-cache';
+import type { Database } from '../store/connection.ts';
 import { PROOF_ISSUER } from './identity/development.ts';
 import type { CallerFinder } from './identity/caller.ts';
-import { answer } from './problems/handler.ts';
 import { Problem } from './problems/problem.ts';
 import { REHEARSAL } from './routes/route.ts';
+import { throttle } from './throttle.ts';
 
 async function ended(work: unknown): Promise<void> {
   try {
@@ -25,18 +25,14 @@ const GUESSES = 60;
  * What a rule cannot keep to itself, a refusal tells: that a value is taken, that something points here, that a record would lie below
  * itself. A rehearsal leaves no trace of the question, so these are counted, and whoever has met very many waits. Behind `fewAtOnce`.
  */
-export function fewGuesses(): RequestHandler {
-  const counted = rateLimit({
-    windowMs: 15 * 60_000,
+export function fewGuesses(database: Database): RequestHandler {
+  const counted = throttle(database, {
+    kind: 'learn by rehearsal',
     limit: GUESSES,
-    standardHeaders: 'draft-8',
-    legacyHeaders: false,
+    key: (_, response) => response.locals.asks as string,
     // Verification rehearses by itself, with tokens of the service's own.
     skip: (_, response) => String(response.locals.asks).startsWith(OWN),
-    skipSuccessfulRequests: true,
-    requestWasSuccessful: (_, response) => response.locals.tells !== true,
-    keyGenerator: (_, response) => response.locals.asks as string,
-    handler: (request, response) => answer(new Problem('too-many-attempts'), request, response),
+    counts: (response) => response.locals.tells === true,
   });
   return (request, response, next) => {
     if (request.get(REHEARSAL) === undefined) next();
@@ -73,6 +69,19 @@ const MEASURE: Measure = {
   heldMs: 1_000,
 };
 
+/** The part of each of several processes: whoever asks of all of them, has what one alone would give. */
+export function sharedOut(processes: number): Measure {
+  const part = (all: number) => Math.max(1, Math.ceil(all / processes));
+  const { atOnce, waiting, creditMs, back } = MEASURE;
+  return {
+    ...MEASURE,
+    atOnce: part(atOnce),
+    waiting: part(waiting),
+    creditMs: part(creditMs),
+    back: back / processes,
+  };
+}
+
 /** Refusals that are held back at a time. */
 const MOST_HELD = 1_000;
 /** Callers whose time is remembered. */
@@ -82,7 +91,7 @@ const REMEMBERED = 10_000;
  * Nobody takes all of the service: what one caller asks beyond a few requests at once waits its turn, without a connection to the
  * database, and where very many wait, more are answered with 429. So is whoever has read too much that takes long: a few cores are
  * soon busy with it. Visitors are told apart by their address, of which many may share one: more of theirs wait. Each process counts
- * for itself.
+ * for itself, its part of the whole.
  */
 export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEASURE): RequestHandler {
   const turns = new Map<string, Turns>();

@@ -66,6 +66,15 @@ export interface ServiceConfig {
   readonly shares?: ShareLimits;
   /** Days in which what was discarded can still be kept; nothing said: 30. */
   readonly discardedDays?: number;
+  /**
+   * Where the service says how it is doing: at a door of its own, or to the process that watches over this one and has that door; null or
+   * nothing said: nowhere.
+   */
+  readonly metrics?: Address | 'passed on' | null;
+  /** Processes that serve on the port, this one among them; nothing said: one. */
+  readonly processes?: number;
+  /** Does this one do what is to be done once for all of them? Nothing said: it does. */
+  readonly keepsHouse?: boolean;
   /** 0: any free port. */
   readonly port: number;
   readonly issuers: readonly IssuerConfig[];
@@ -79,6 +88,12 @@ export interface ServiceConfig {
   readonly logLevel: 'silent' | 'error' | 'warn' | 'info' | 'debug';
   /** The folder of the built console; null: none is served. */
   readonly consoleFolder: string | null;
+}
+
+export interface Address {
+  readonly host: string;
+  /** 0: any free port. */
+  readonly port: number;
 }
 
 /** Reads the file that lists the issuers. */

@@ -1,13 +1,16 @@
 import type { AddressInfo } from 'node:net';
 import type { Server } from 'node:http';
+import { Server as NetServer } from 'node:net';
 import { pino, type Logger } from 'pino';
 import { connect, type Database } from '../store/connection.ts';
 import { migrate } from '../store/migrations/index.ts';
 import { DISCARDED_DAYS, dropDiscarded, resume } from '../store/publish/index.ts';
 import { firstManagerLink } from '../store/staff/index.ts';
+import { UnfitSessions, assureSessions } from '../store/sessions.ts';
 import { classify } from '../store/failures.ts';
 import { createApp } from './app.ts';
-import { ConfigError, type ServiceConfig } from './config.ts';
+import { ConfigError, type Address, type ServiceConfig } from './config.ts';
+import { Metrics, metricsServer, metricsUrl } from './metrics.ts';
 import { developmentKey, proofKey } from './identity/development.ts';
 import { openPost } from './post/post.ts';
 import { serverFor } from './server.ts';
@@ -16,6 +19,10 @@ import { joinPath } from './routes/staff.ts';
 export interface RunningService {
   /** Such as `http://127.0.0.1:7430`. */
   readonly url: string;
+  /** Where the metrics are, such as `http://127.0.0.1:7431/metrics`; null where they are nowhere. */
+  readonly metricsUrl: string | null;
+  /** The same as data, for whoever puts those of several processes together; none where nothing is counted. */
+  metrics(): Promise<object[]>;
   readonly logger: Logger;
   /** Resolves once the database has been reached and brought up to date. */
   readonly ready: Promise<void>;
@@ -24,8 +31,12 @@ export interface RunningService {
    * staff. Null once there is. To be asked for when it is ready.
    */
   firstManagerLink(): Promise<string | null>;
-  /** Finishes the requests under way, at most for a few seconds, and lets go of the database. */
-  stop(): Promise<void>;
+  /**
+   * Finishes the requests under way, at most for a few seconds, and lets go of the database. `gently`: another process takes what is new,
+   * so nobody is cut off who has a connection and asks nothing: they are told with their next answer to take another one, or have asked
+   * nothing for so long that the connection would have been closed.
+   */
+  stop(how?: { readonly gently?: boolean }): Promise<void>;
 }
 
 /** How long the database is left alone between two tries at the start. */
@@ -45,7 +56,10 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
   const database = connect({ url: config.databaseUrl });
   const state = { ready: false, stopped: false };
   const post = config.post === null ? null : openPost(config.post);
+  const { metrics: door = null } = config;
+  const metrics = door === null ? null : new Metrics(database);
   const app = createApp({
+    metrics,
     post,
     config,
     database,
@@ -53,6 +67,7 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     developmentKey: key,
     proofKey: await proofKey(),
     isReady: () => state.ready,
+    isStopping: () => state.stopped,
   });
   // Slow senders are cut off before they can hold every connection: looked at each second, or it would be half a minute later.
   const server = serverFor(app, {
@@ -61,27 +76,42 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     connectionsCheckingInterval: 1_000,
   });
   await listen(server, config);
+  const watched = await openMetrics(metrics, door);
   const ready = prepare(database, logger, state);
-  const dropping = dropRegularly(database, logger, config.discardedDays ?? DISCARDED_DAYS, ready);
+  const dropping =
+    config.keepsHouse === false
+      ? null
+      : dropRegularly(database, logger, config.discardedDays ?? DISCARDED_DAYS, ready);
   // Whoever waits for it is told; nobody waiting must not end the process.
   ready.catch(() => undefined);
   const { port } = server.address() as AddressInfo;
   const host = config.host.includes(':') ? `[${config.host}]` : config.host;
   return {
     url: `http://${host}:${port}`,
+    metricsUrl: watched === null ? null : metricsUrl(watched),
+    async metrics() {
+      return (await metrics?.registry.getMetricsAsJSON()) ?? [];
+    },
     logger,
     ready,
     async firstManagerLink() {
       const link = await firstManagerLink(database);
       return link === null ? null : `http://${host}:${port}${joinPath(link.secret)}`;
     },
-    async stop() {
+    async stop({ gently = false } = {}) {
       state.stopped = true;
-      dropping.stop();
-      server.closeIdleConnections();
-      const closed = new Promise<void>((resolve) => server.close(() => resolve()));
-      const force = setTimeout(() => server.closeAllConnections(), 5_000);
+      dropping?.stop();
+      watched?.close();
+      const closed = new Promise<void>((resolve) => {
+        // The way of plain servers: that of HTTP would close connections that ask nothing at once.
+        if (gently) NetServer.prototype.close.call(server, () => resolve());
+        else server.close(() => resolve());
+      });
+      const grace = gently ? server.keepAliveTimeout + 1_000 : 0;
+      const idle = setTimeout(() => server.closeIdleConnections(), grace);
+      const force = setTimeout(() => server.closeAllConnections(), grace + 5_000);
       await closed;
+      clearTimeout(idle);
       clearTimeout(force);
       await ready.catch(() => undefined);
       post?.close();
@@ -90,7 +120,18 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
   };
 }
 
-function listen(server: Server, config: ServiceConfig): Promise<void> {
+async function openMetrics(
+  metrics: Metrics | null,
+  door: Address | 'passed on' | null,
+): Promise<Server | null> {
+  if (metrics === null || door === null || door === 'passed on') return null;
+  const server = metricsServer(() => metrics.registry.metrics());
+  await listen(server, door);
+  return server;
+}
+
+/** Opens a door; a port in use, or an address that is not this machine’s, is a `ConfigError`. */
+export function listen(server: Server, config: Address): Promise<void> {
   return new Promise((resolve, reject) => {
     server.once('error', (error: NodeJS.ErrnoException) => {
       if (error.code === 'EADDRINUSE') {
@@ -106,7 +147,7 @@ function listen(server: Server, config: ServiceConfig): Promise<void> {
           ),
         );
       } else if (error.code === 'EADDRNOTAVAIL' || error.code === 'ENOTFOUND') {
-        reject(new ConfigError(`${config.host} is no address of this machine: choose another with --host`));
+        reject(new ConfigError(`${config.host} is no address of this machine: choose another`));
       } else reject(error);
     });
     server.listen(config.port, config.host, resolve);
@@ -140,12 +181,17 @@ async function prepare(
   let told = false;
   while (!state.stopped) {
     try {
+      await assureSessions(database);
       await migrate(database);
       await resume(database);
       state.ready = true;
       if (told) logger.info('the database is there');
       return;
     } catch (error) {
+      if (error instanceof UnfitSessions) {
+        logger.fatal(error.message);
+        throw new ConfigError(error.message);
+      }
       if (classify(error).kind !== 'unavailable') {
         logger.fatal(
           { code: (error as NodeJS.ErrnoException).code },

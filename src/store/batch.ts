@@ -17,6 +17,7 @@ import {
   type Connection,
 } from './kept.ts';
 
+import { tallies } from './tallies.ts';
 import { Columns, WireRow } from './wire.ts';
 
 type Row = Record<string, unknown>;
@@ -32,6 +33,7 @@ export async function askTogether(
   { serializable = false } = {},
 ): Promise<Row[][]> {
   if (statements.before !== null) await statements.before();
+  tallies.batches++;
   const pool = on.client as Pool;
   const connection = await pool.acquireConnection();
   try {

@@ -46,6 +46,15 @@ export function parserOf(oid: number): (text: string) => unknown {
   return readers.get(oid) ?? pg.types.getTypeParser(oid, 'text');
 }
 
+/** What each session is set to. */
+export const SESSION: Readonly<Record<string, string>> = {
+  timezone: 'UTC',
+  datestyle: 'ISO',
+  jit: 'off',
+  statement_timeout: '10000',
+  idle_in_transaction_session_timeout: '60000',
+};
+
 /**
  * A pool of connections. Nothing is opened until the first question, so an unreachable database is not an error here.
  * Statements here are short and their costs often overestimated, so compiling them (jit) would only cost time.
@@ -58,8 +67,9 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
       connectionString: url,
       application_name: 'firmgate',
       connectionTimeoutMillis: 3_000,
-      options:
-        '-c timezone=UTC -c datestyle=ISO -c jit=off -c statement_timeout=10000 -c idle_in_transaction_session_timeout=60000',
+      options: Object.entries(SESSION)
+        .map(([name, value]) => `-c ${name}=${value}`)
+        .join(' '),
       types: {
         getTypeParser: (oid: number, format?: string) =>
           format === 'binary' ? pg.types.getTypeParser(oid, format) : parserOf(oid),

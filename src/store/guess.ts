@@ -2,6 +2,7 @@ import type { Fragment } from '../core/sql/fragment.ts';
 import { askTogether, rowsOf, type Part } from './batch.ts';
 import { run, runKept, type Asks, type Database } from './connection.ts';
 import { isTakenBack } from './failures.ts';
+import { tallies } from './tallies.ts';
 
 type Row = Record<string, unknown>;
 
@@ -9,6 +10,7 @@ type Row = Record<string, unknown>;
 export class GuessedWrong extends Error {
   constructor() {
     super('the caller is not who they were taken for');
+    tallies.guesses.wrong++;
   }
 }
 
@@ -63,6 +65,7 @@ export class Guessed implements Asks {
     }
     const [[arrival], rows] = answers as [Row[], Row[]];
     if (arrival?._said !== this.#said) throw new GuessedWrong();
+    tallies.guesses.right++;
     this.#now = arrival!._now as string;
     return rows;
   }

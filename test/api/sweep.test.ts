@@ -137,6 +137,8 @@ describe('a sweep of the demo', () => {
       developmentKey: null,
       proofKey: key,
       isReady: () => true,
+      isStopping: () => false,
+      metrics: null,
     });
     // The service keeps to one rulebook, and is held against others.
     const cases: [string, string, string, (text: string) => boolean][] = [

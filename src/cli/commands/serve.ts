@@ -1,13 +1,15 @@
+import cluster from 'node:cluster';
 import { existsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { readIssuers, type ServiceConfig } from '../../service/config.ts';
+import { readIssuers, type Address, type ServiceConfig } from '../../service/config.ts';
 import type { PostConfig } from '../../service/post/post.ts';
 import { startService } from '../../service/start.ts';
 import type { ShareLimits } from '../../store/shares/index.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';
 import { developmentKeyFile } from '../settings.ts';
+import { PART, READY, RETIRE, TELL, serveByProcesses, type ItsPart } from './processes.ts';
 
 export interface ServeOptions {
   readonly port: string;
@@ -25,6 +27,8 @@ export interface ServeOptions {
   readonly outbox?: string;
   readonly from?: string;
   readonly welcome?: string;
+  readonly processes: string;
+  readonly metrics?: string;
   readonly log: ServiceConfig['logLevel'];
 }
 
@@ -72,8 +76,36 @@ function daysOf({ keepDiscarded }: ServeOptions): number {
   return Number(keepDiscarded);
 }
 
+/** More than that one database is not asked by from one machine: each has ten connections to it. */
+const MOST_PROCESSES = 32;
+
+function processesOf({ processes }: ServeOptions): number {
+  const count = Number(processes);
+  if (!/^\d{1,3}$/.test(processes) || count < 1 || count > MOST_PROCESSES)
+    throw new Misuse(`--processes takes a number from 1 to ${MOST_PROCESSES}, not “${processes}”`);
+  return count;
+}
+
+function metricsOf({ metrics }: ServeOptions): Address | null {
+  if (metrics === undefined) return null;
+  const parts = /^(?:\[([0-9a-f:]+)\]|([^:\s]+)):(\d{1,5})$/i.exec(metrics);
+  const port = Number(parts?.[3]);
+  if (parts === null || port > 65_535)
+    throw new Misuse(`--metrics takes an address with a port, such as 127.0.0.1:7431, not “${metrics}”`);
+  return { host: (parts[1] ?? parts[2])!, port };
+}
+
 /** `firmgate serve`: runs until it is told to stop (SIGINT, SIGTERM), and then finishes what is under way. */
 export async function serve(output: Output, options: ServeOptions): Promise<void> {
+  try {
+    await serving(output, options);
+  } finally {
+    // Nothing else keeps a process of several alive once it is done.
+    if (process.connected === true) cluster.worker?.disconnect();
+  }
+}
+
+async function serving(output: Output, options: ServeOptions): Promise<void> {
   const databaseUrl = options.database ?? process.env.DATABASE_URL;
   if (databaseUrl === undefined) throw new Misuse('name the database with --database or in DATABASE_URL');
   if (!URL.canParse(databaseUrl) || !/^postgres(ql)?:/.test(databaseUrl)) {
@@ -91,6 +123,17 @@ export async function serve(output: Output, options: ServeOptions): Promise<void
     throw new Misuse(
       '--welcome takes an address without a #, such as https://members.hollowoak.example/welcome',
     );
+  const processes = processesOf(options);
+  const metrics = metricsOf(options);
+  if (processes > 1 && cluster.isPrimary) {
+    // What is wrong with the settings is said once.
+    originsOf(options);
+    shareLimitsOf(options);
+    daysOf(options);
+    return serveByProcesses(output, processes, metrics);
+  }
+  const part = cluster.isPrimary ? 'first' : (process.env[PART] as ItsPart);
+  const isFirst = part === 'first';
   const consoleFolder = join(dirname(fileURLToPath(import.meta.url)), '../../../console');
   const service = await startService({
     databaseUrl,
@@ -107,17 +150,35 @@ export async function serve(output: Output, options: ServeOptions): Promise<void
     welcome: options.welcome ?? '',
     logLevel: options.log,
     consoleFolder: existsSync(consoleFolder) ? consoleFolder : null,
+    processes,
+    metrics: metrics !== null && cluster.isWorker ? 'passed on' : metrics,
+    keepsHouse: part !== 'serves',
   });
-  output.note(`Firm Gate listens on ${service.url}; the console is at ${service.url}/console/`);
-  if (options.development === true)
+  if (isFirst) output.note(`Firm Gate listens on ${service.url}; the console is at ${service.url}/console/`);
+  if (service.metricsUrl !== null) output.note(`How it is doing is told at ${service.metricsUrl}`);
+  if (isFirst && options.development === true)
     output.note(
       'DEVELOPMENT ISSUER ON: whoever reads the development key can call as any test identity, and as a manager. Never in production.',
     );
+  let gently = false;
   await new Promise<void>((resolve, reject) => {
     process.once('SIGINT', resolve);
     process.once('SIGTERM', resolve);
-    service.ready.then(tellFirstManager).catch(reject);
-  }).finally(() => service.stop());
+    process.on('message', (message) => {
+      if (message === TELL) void service.metrics().then((told) => process.send?.({ told }));
+      if (message !== RETIRE) return;
+      gently = true;
+      resolve();
+    });
+    service.ready
+      .then(async () => {
+        process.send?.(READY);
+        if (isFirst) await tellFirstManager();
+      })
+      .catch(reject);
+  }).finally(async () => {
+    await service.stop({ gently });
+  });
 
   async function tellFirstManager(): Promise<void> {
     const link = await service.firstManagerLink();

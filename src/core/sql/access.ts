@@ -259,12 +259,9 @@ export class Access {
   /** A condition with full sight; for rules only, never for what a caller wrote. */
   around(alias: string, roles: ReadonlySet<string>): Surroundings {
     const known = (slot: Slot) => (this.#slots ? slot : this.valueOf(slot));
-    const isKnown = !this.#slots && this.#moment !== null;
-    // The moment of the transaction is the same for all of its statements; known as a value, it is planned by.
-    const moment = (slot: Slot, type: Fragment, own: Fragment) => {
-      const told = sql`${value(known(slot))}::${type}`;
-      return isKnown ? told : sql`coalesce(${told}, ${own})`;
-    };
+    // The moment of the transaction is the same for all of its statements; where it is known, the planner sees the value alone.
+    const moment = (slot: Slot, type: Fragment, own: Fragment) =>
+      sql`coalesce(${value(known(slot))}::${type}, ${own})`;
     const unchanged = (name: string) => relation(this.rulebook.schema, name);
     return {
       literal: constant,

@@ -4,7 +4,7 @@ import type { Change } from '../decide/steps/asking.ts';
 import { collectionOf, columnsOf, type Collection } from '../types/schema.ts';
 import type { Access, SelectList, Sides } from './access.ts';
 import { Slot, allOf, anyOf, commaList, sql, value, type Fragment } from './fragment.ts';
-import { column, identifier, stored } from './identifiers.ts';
+import { column, identifier, recordKey, stored, tableOf } from './identifiers.ts';
 import { relation } from './relations.ts';
 import {
   changedRow,
@@ -28,6 +28,8 @@ export interface SingleWrite {
   readonly statement: Fragment;
   /** Null: it is not read back, or nothing of it is left. */
   readonly reading: SelectList | null;
+  /** What is to be done behind it, whether it wrote or not. */
+  readonly afterwards: Fragment | null;
 }
 
 /** What a write must be sure of, beside that the record can be read. */
@@ -76,7 +78,7 @@ export function singleWrite(
         neededSql(access, name, need, { first: 'after', sides }),
       );
       const write = insertSql(collection, change.values, allOf([isCaller, ...there, ...decided]));
-      return { statement: sql`${write}${returning}`, reading: read };
+      return { statement: sql`${write}${returning}`, reading: read, afterwards: null };
     }
     case 'changed': {
       const after = sql`lateral (select ${changedRow(collection, change.values)}) as "after"`;
@@ -85,17 +87,20 @@ export function singleWrite(
       const asking: Asking = { first: 'before', sides, second: { ...sides, relation: afterwards } };
       const decided = decidedSql(access, collection, formulas, sql`${before} cross join ${after}`, asking);
       const write = updateSql(collection, id, change.values, allOf([isCaller, ...there, decided]));
-      return { statement: sql`${write}${returning}`, reading: read };
+      return { statement: sql`${write}${returning}`, reading: read, afterwards: null };
     }
     case 'none': {
       const decided = decidedSql(access, collection, formulas, before, {
         first: 'before',
         sides: { old: 'before' },
       });
-      const gone = sql`${deleteOneSql(collection, id, allOf([isCaller, decided]))} returning r.id`;
-      if (!shareableCollections(access.rulebook).has(name)) return { statement: gone, reading: null };
-      const statement = sql`with gone as (${gone}), forgotten as (${forgottenSql(name, sql`select id from gone`)}) select id from gone`;
-      return { statement, reading: null };
+      const condition = allOf([isCaller, decided]);
+      const statement = sql`${deleteOneSql(collection, id, condition)} returning r.id`;
+      if (!shareableCollections(access.rulebook).has(name))
+        return { statement, reading: null, afterwards: null };
+      // In a statement of its own, which sees what was shared while the record was waited for.
+      const gone = sql`select ${recordKey(id)} where not exists (select 1 from ${tableOf(collection)} as r where r.id = ${recordKey(id)})`;
+      return { statement, reading: null, afterwards: forgottenSql(name, gone) };
     }
   }
 }

@@ -1,5 +1,5 @@
 import { Router, type Request, type Response } from 'express';
-import { ipKeyGenerator, rateLimit } from 'express-rate-limit';
+import { ipKeyGenerator } from 'express-rate-limit';
 import {
   joinSchema,
   passwordChangeSchema,
@@ -7,6 +7,7 @@ import {
   unlockRequestSchema,
   type SessionDocument,
 } from '../../client/schemas/staff.ts';
+import type { Attempted } from '../../store/attempts.ts';
 import type { Database } from '../../store/connection.ts';
 import {
   beginSession,
@@ -22,8 +23,8 @@ import {
 import { parseInput } from '../answers/questions.ts';
 import { actorOf, atLeast, type Principal } from '../identity/principal.ts';
 import { SESSION_COOKIE, sessionSecret, type StaffDoor } from '../identity/staff.ts';
-import { answer } from '../problems/handler.ts';
 import { Problem } from '../problems/problem.ts';
+import { throttle } from '../throttle.ts';
 import { send } from './records.ts';
 import { jsonBody, offer } from './route.ts';
 
@@ -34,9 +35,17 @@ const TRIES_AT_ACCOUNT = 60;
 /** `/v1/desk/session`, `/v1/desk/join` and `/v1/desk/unlock`: staff sign in and out, and unlock. */
 export function sessionRoutes(database: Database, staff: StaffDoor, development: boolean): Router {
   const router = Router({ caseSensitive: true, strict: true });
+  /** Failed tries, by what the key says. Whoever names no account tries none. */
+  const tries = (kind: Attempted, limit: number, key: (request: Request) => string) =>
+    throttle(database, {
+      kind,
+      limit,
+      key,
+      skip: (request) => (request.method !== 'POST' && request.method !== 'PATCH') || key(request) === '',
+    });
   const throttles = [
-    throttle(TRIES_BY_ADDRESS, (request) => ipKeyGenerator(request.ip ?? '')),
-    throttle(TRIES_AT_ACCOUNT, ({ body }) => {
+    tries('sign in by address', TRIES_BY_ADDRESS, (request) => ipKeyGenerator(request.ip ?? '')),
+    tries('sign in at account', TRIES_AT_ACCOUNT, ({ body }) => {
       const { email } = (body ?? {}) as { email?: unknown };
       return typeof email === 'string' ? email.trim().toLowerCase().slice(0, 320) : '';
     }),
@@ -135,22 +144,6 @@ export function offerUnlock(router: Router, database: Database): void {
       await database.transaction((transaction) => endUnlock(transaction, id, actorOf(response)));
       response.status(204).end();
     },
-  });
-}
-
-/** Counts failed tries by what the key says; kept in the memory of one process. */
-function throttle(limit: number, keyGenerator: (request: Request) => string) {
-  return rateLimit({
-    windowMs: 15 * 60_000,
-    limit,
-    keyGenerator,
-    standardHeaders: 'draft-8',
-    legacyHeaders: false,
-    skipSuccessfulRequests: true,
-    // Whoever names no account tries none.
-    skip: (request) =>
-      (request.method !== 'POST' && request.method !== 'PATCH') || keyGenerator(request) === '',
-    handler: (request, response) => answer(new Problem('too-many-attempts'), request, response),
   });
 }
 

@@ -16,6 +16,7 @@ import * as twelfth from './0012-history.ts';
 import * as thirteenth from './0013-owner-assignments.ts';
 import * as fourteenth from './0014-passages.ts';
 import * as fifteenth from './0015-drafts.ts';
+import * as sixteenth from './0016-attempts.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -33,6 +34,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0013-owner-assignments': thirteenth,
   '0014-passages': fourteenth,
   '0015-drafts': fifteenth,
+  '0016-attempts': sixteenth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

@@ -17,6 +17,7 @@ import {
 } from '../../core/sql/list.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Reader } from '../connection.ts';
+import { tallies } from '../tallies.ts';
 import { costOf, type PlanNode } from './costs.ts';
 
 /** A statement with its slots open, and how its answer is read. */
@@ -97,6 +98,7 @@ async function cheapest(on: Reader, all: readonly Formulation[]): Promise<Form> 
     const cost = await expectedCost(on, statement);
     if (cost < best.cost) best = { cost, form };
   }
+  tallies.planned.set(best.form, (tallies.planned.get(best.form) ?? 0) + 1);
   return best.form;
 }
 

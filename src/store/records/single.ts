@@ -20,6 +20,7 @@ import { askTogether } from '../batch.ts';
 import type { Executor } from '../connection.ts';
 import { isTakenBack } from '../failures.ts';
 import { holdingForOne, holdingRules } from '../in-force.ts';
+import { tallies } from '../tallies.ts';
 import type { VisibleRecord } from './outcome.ts';
 import { readStatement } from './plans.ts';
 import { columnOfRow, visibleRecord } from './rows.ts';
@@ -77,12 +78,12 @@ export async function writtenAtOnce(on: Executor, guess: Guess, write: Write): P
   const { operation, collection, supplied, id } = write;
   const long = new Map(plan.measured.map(([field, name]) => [field, supplied.get(name)!]));
   if (tooLong(collectionOf(guess.access.rulebook.schema, collection), long).length > 0) return null;
-  const statement = filled(plan.statement, (slot) => {
+  const valueOf = (slot: Slot): SqlValue => {
     if (slot.of === 'said') return guess.said;
     if (slot.of !== 'given') return guess.access.valueOf(slot);
     return slot.name === ID ? id : bindable(supplied.get(slot.name)!);
-  });
-  const { isAlone, reading } = plan;
+  };
+  const { isAlone, reading, afterwards } = plan;
   const read = isAlone || operation === 'delete' ? null : readStatement(guess.access, collection, id, false);
   let answers: Record<string, unknown>[][];
   try {
@@ -92,7 +93,8 @@ export async function writtenAtOnce(on: Executor, guess: Guess, write: Write): P
       [
         isAlone ? holdingForOne : holdingRules,
         guess.asking,
-        { ...statement, raw: true },
+        { ...filled(plan.statement, valueOf), raw: true },
+        ...(afterwards === null ? [] : [filled(afterwards, valueOf)]),
         ...(read === null ? [] : [{ ...read.statement, raw: true }]),
       ],
       { serializable: !isAlone && on.isTransaction !== true },
@@ -104,10 +106,13 @@ export async function writtenAtOnce(on: Executor, guess: Guess, write: Write): P
   }
   const [, arrival, [row] = [], [after] = []] = answers;
   if (arrival![0]?._said !== guess.said) {
+    tallies.guesses.wrong++;
     guess.wasWrong();
     return null;
   }
+  tallies.guesses.right++;
   if (row === undefined) return null;
+  tallies.writes.atOnce++;
   guess.wasRight();
   if (read !== null) return { record: after === undefined ? null : visibleRecord(after, read.reading) };
   const isRead = reading !== null && columnOfRow(row, READABLE) === true;

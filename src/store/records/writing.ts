@@ -6,6 +6,7 @@ import type { Access } from '../../core/sql/access.ts';
 import { JsonPatch, type Type, type Value } from '../../core/types/types.ts';
 import type { Database, Executor } from '../connection.ts';
 import { DatabaseUnavailable, classify } from '../failures.ts';
+import { tallies } from '../tallies.ts';
 import { fieldOfConstraint } from '../publish/names.ts';
 import { done, refuse, type Outcome } from './outcome.ts';
 import { writtenAtOnce, type Guess, type Write, type Written } from './single.ts';
@@ -70,6 +71,7 @@ export async function written<T>(
     const made = await writtenAtOnce(on, guess, write);
     if (made !== null) return done(atOnce(made));
   }
+  tallies.writes.byStep++;
   // Of an action nothing is a field that the caller supplied.
   const supplied: Supplied = isBuiltIn(write.operation) ? write.supplied : new Map();
   return writing(on, write.collection, supplied, who, write.meetings, work);
