@@ -1,4 +1,3 @@
-import { spawn, type ChildProcess } from 'node:child_process';
 import { readFileSync, readdirSync } from 'node:fs';
 import { cpus } from 'node:os';
 import { join } from 'node:path';
@@ -6,12 +5,14 @@ import autocannon, { type Request } from 'autocannon';
 import { v7 as uuid } from 'uuid';
 import { sql, value } from '../src/core/sql/fragment.ts';
 import { run } from '../src/store/connection.ts';
+import { start, startGated, type Server } from './serving.ts';
 import { issuer, prepare } from './world.ts';
 
 /**
  * npm run bench: the gated service against hand-written routes, in turns, on the same million hives. The ratio of requests per second is
  * the result; above 1 the gated one is faster. With --beside: how long everybody else waits beside one caller who asks the dearest
- * questions as fast as they can. With --connections=16,64: the gated one alone, with so many callers at once.
+ * questions as fast as they can. With --connections=16,64: the gated one alone, with so many callers at once. With
+ * --rules: the gated one alone, for callers of five roles with ten rules, against callers of one role.
  */
 const [root = '.', ...flags] = process.argv.slice(2);
 const seconds = Number(flags.find((flag) => flag.startsWith('--seconds='))?.slice(10) ?? 4);
@@ -19,40 +20,10 @@ const rounds = Number(flags.find((flag) => flag.startsWith('--rounds='))?.slice(
 const only = flags.find((flag) => flag.startsWith('--only='))?.slice(7);
 const url = process.env.DATABASE_URL!;
 const KEEPERS = 40;
+/** Where those begin who hold five other roles instead, with --rules. */
+const MANY = 100;
 /** Records that are there to be deleted, before each measurement of that. */
 const TO_DELETE = 20_000;
-
-interface Server {
-  readonly name: string;
-  readonly url: string;
-  readonly process: ChildProcess;
-  /** Where the collection is found. */
-  readonly path: string;
-}
-
-async function start(
-  name: string,
-  path: string,
-  args: readonly string[],
-  env: Record<string, string>,
-): Promise<Server> {
-  const child = spawn(process.execPath, args, {
-    env: { ...process.env, NODE_ENV: 'production', ...env },
-    stdio: ['ignore', 'pipe', 'pipe'],
-  });
-  const found = await new Promise<string>((resolve, reject) => {
-    let said = '';
-    const listen = (piece: Buffer) => {
-      said += piece.toString();
-      const match = /listens on (http:\/\/[\d.:]+)/.exec(said);
-      if (match !== null) resolve(match[1]!);
-    };
-    child.stdout.on('data', listen);
-    child.stderr.on('data', listen);
-    child.once('exit', () => reject(new Error(`${name} did not start: ${said}`)));
-  });
-  return { name, url: found, process: child, path };
-}
 
 interface Figures {
   /** Requests a second. */
@@ -119,10 +90,10 @@ function median(values: readonly number[]): number {
 
 const database = await prepare(url, root);
 const { issuersFile, keysFile, token } = await issuer(process.env.FIRMGATE_STATE!);
-const tokens = await Promise.all(Array.from({ length: KEEPERS }, (_, index) => token(index)));
+const tokens = await Promise.all(Array.from({ length: MANY + KEEPERS }, (_, index) => token(index)));
 const people = await run<{ id: string; email: string }>(
   database,
-  sql`select id, email from records.people where email like 'keeper._@%' or email like 'keeper.__@%'`,
+  sql`select id, email from records.people where email ~ '^keeper[.][0-9]{1,3}@'`,
 );
 const keeperOf = (index: number) =>
   people.find((each) => each.email === `keeper.${index}@hollowoak.example`)!.id;
@@ -136,8 +107,13 @@ const headers = (index: number) => ({
   authorization: `Bearer ${tokens[index]}`,
   'content-type': 'application/json',
 });
+/** Whose requests are measured: forty, from this one on. */
+let from = 0;
 const each = (request: (index: number) => Omit<Request, 'headers'>): Request[] =>
-  tokens.map((_, index) => ({ ...request(index), headers: headers(index) }) as Request);
+  Array.from(
+    { length: KEEPERS },
+    (_, n) => ({ ...request(from + n), headers: headers(from + n) }) as Request,
+  );
 
 /** Hives of the keepers in turn, that nothing else is asked of. */
 async function toDelete(): Promise<{ readonly id: string; readonly keeper: number }[]> {
@@ -195,23 +171,7 @@ const all: [string, Requests][] = [
 ];
 const questions = all.filter(([title]) => only === undefined || title.includes(only));
 
-const gated = await start(
-  'gated',
-  '/v1/records/hives',
-  [
-    join(root, 'dist/src/cli/main.js'),
-    'serve',
-    '--port',
-    '0',
-    '--log',
-    'error',
-    '--issuers',
-    issuersFile,
-    '--database',
-    url,
-  ],
-  {},
-);
+const gated = await startGated(root, url, issuersFile);
 const byHand = (name: string, program: string, env: Record<string, string> = {}) =>
   start(name, '/hives', [join(root, `dist/bench/${program}.js`)], { KEYS: keysFile, ...env });
 const written = await byHand('by hand', 'handwritten');
@@ -224,6 +184,7 @@ try {
   );
   const crowds = flags.find((flag) => flag.startsWith('--connections='))?.slice(14);
   if (flags.includes('--beside')) await beside();
+  else if (flags.includes('--rules')) await withRules();
   else if (crowds !== undefined) await crowded(crowds.split(',').map(Number));
   else await inTurns();
 } finally {
@@ -299,6 +260,45 @@ async function inTurns(): Promise<void> {
 /** What the floor answers. */
 function isRead(title: string): boolean {
   return title === all[0]![0] || title === all[1]![0];
+}
+
+/** Ten rules and five roles, against one rule and one role. */
+async function withRules(): Promise<void> {
+  const many = Array.from({ length: KEEPERS }, (_, n) => keeperOf(MANY + n));
+  const theirs = sql`person = any(${value(many)}::uuid[])`;
+  await run(database, sql`delete from gate.role_assignments where ${theirs}`);
+  await run(
+    database,
+    sql`insert into gate.role_assignments (person, role) select person, 'many_' || n from unnest(${value(many)}::uuid[]) as person, generate_series(1, 5) as n`,
+  );
+  try {
+    console.log('| question | one rule, requests/s (server µs / database µs) | ten rules | times as long |');
+    console.log('|---|---|---|---|');
+    for (const [title, requests] of all.slice(0, 3)) {
+      const found: Figures[][] = [[], []];
+      for (let round = 0; round <= rounds; round++)
+        for (const which of round % 2 === 0 ? [0, 1] : [1, 0]) {
+          from = which * MANY;
+          const figures = await load(gated, requests);
+          // The first of each finds nothing remembered.
+          if (round > 0) found[which]!.push(figures);
+        }
+      const [one, ten] = found.map((figures) => ({
+        rate: median(figures.map(({ rate }) => rate)),
+        server: median(figures.map(({ server }) => server)),
+        database: median(figures.map(({ database: of }) => of)),
+      })) as [Figures, Figures];
+      const cell = ({ rate, server, database: of }: Figures) =>
+        `${rate.toFixed(0)} (${server.toFixed(0)} / ${of.toFixed(0)})`;
+      console.log(`| ${title} | ${cell(one)} | ${cell(ten)} | ${(one.rate / ten.rate).toFixed(2)} |`);
+    }
+  } finally {
+    await run(database, sql`delete from gate.role_assignments where ${theirs}`);
+    await run(
+      database,
+      sql`insert into gate.role_assignments (person, role) select person, 'keeper' from unnest(${value(many)}::uuid[]) as person`,
+    );
+  }
 }
 
 /** The gated one alone: does it stall where many ask at once? */

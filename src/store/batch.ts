@@ -111,7 +111,10 @@ interface PoolConnection extends Connection {
   query(asked: Batch): Batch;
 }
 
-const placed = new LRUCache<string, string>({ max: 2_000 });
+const placed = new LRUCache<string, string>({
+  maxSize: 8_000_000,
+  sizeCalculation: (text) => 2 * text.length,
+});
 
 function positionedOnce(text: string): string {
   let known = placed.get(text);

@@ -85,7 +85,10 @@ export class KeepingClient extends Dialect {
 }
 
 /** Texts whose tables have changed since they were prepared, with how often: they go by other names. */
-const changed = new LRUCache<string, number>({ max: 10_000 });
+const changed = new LRUCache<string, number>({
+  maxSize: 8_000_000,
+  sizeCalculation: (_, text) => text.length,
+});
 
 /** From now on the text is prepared anew, by another name. */
 export function prepareAnew(connection: Connection, text: string): void {

@@ -60,16 +60,13 @@ type Known = Map<string, Permission>;
 const anybodys = new WeakMap<Rulebook, Known>();
 const standings = new WeakMap<Rulebook, LRUCache<string, Known>>();
 const callers = new WeakMap<Rulebook, WeakMap<Caller, Known>>();
-/** What makes one caller like another: kept beside the roles, which are the same as long as the caller is. */
-const keys = new WeakMap<Caller, string>();
 
 /** Sets of roles whose formulas are kept. */
 const STANDINGS = 1_000;
 
 function knownByStanding(rulebook: Rulebook, caller: Caller): Known {
-  const key = remembered(keys, caller, () => standingOf(caller));
   const all = remembered(standings, rulebook, () => new LRUCache<string, Known>({ max: STANDINGS }));
-  return remembered<string, Known>(all, key, () => new Map());
+  return remembered<string, Known>(all, standingOf(caller), () => new Map());
 }
 
 function knownByCaller(rulebook: Rulebook, caller: Caller): Known {

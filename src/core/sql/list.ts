@@ -45,15 +45,19 @@ export const PAGE_BYTES = 4_194_304;
  * The ways of finding the rows of a page. All have the same answer; which is fastest, the planner is asked.
  *
  * - `rows`: conditions are asked of each row; `sets`: as sets of ids, where they can be (`sets.ts`);
+ * - `few first`: the same, but where the sets hold few rows, these are looked at, and not every row in the order of the page: where there
+ *   is nothing to find, that would be the whole table;
  * - `branches`, `branches of sets`: every ground to read is searched by itself, in order and limited, and what was found
  *   put together after;
  * - `gathered`: the same, and of a set of ids the first rows of each are gathered, which an index may hold in order.
  */
-export type Form = 'rows' | 'sets' | 'branches' | 'branches of sets' | 'gathered';
+export type Form = 'rows' | 'sets' | 'few first' | 'branches' | 'branches of sets' | 'gathered';
 
 export interface Formulation {
   readonly form: Form;
   readonly statement: Fragment;
+  /** What the planner is asked of in its place, where it could not tell what the statement will cost. */
+  readonly expected?: Fragment;
 }
 
 /** Every way that the rules offer, no two the same. Cost: some tenths of a millisecond, so ask when it is not known. */
@@ -66,8 +70,18 @@ export function formulations(access: Access, question: ListQuestion): Formulatio
     if (branches.length > 1) forms.push('branches', 'branches of sets');
     if (branches.some((branch) => branch.set !== null)) forms.push('gathered');
   }
-  return differing(forms.map((form) => ({ form, statement: listSql(access, question, form) })));
+  const all = differing(forms.map((form) => ({ form, statement: listSql(access, question, form) })));
+  if (!light || branches.length > MOST_BRANCHES || branches.some(({ set }) => set === null)) return all;
+  // The planner cannot tell which half of it will be asked: it is expected to cost what its larger half does.
+  return all.map((each) =>
+    each.form === 'sets'
+      ? { form: 'few first', statement: listSql(access, question, 'few first'), expected: each.statement }
+      : each,
+  );
 }
+
+/** Rows of the sets at most that are all looked at, whatever their order: some tenths of a millisecond. */
+const FEW = 500;
 
 /** More grounds than that to read one collection are joined by `or`: planning has its price, too. */
 const MOST_BRANCHES = 8;
@@ -79,9 +93,9 @@ function differing(all: readonly Formulation[]): Formulation[] {
 /**
  * One page, masked, to be read with the select list of the collection. The rows are found, ordered and limited first
  * and masked after, so that a mask is worked out for the page alone. Filter, order and page key all go through the
- * masks, so that a withheld value moves nothing.
+ * masks, so that a withheld value moves nothing. `few`: rows that are few, for that form.
  */
-export function listSql(access: Access, question: ListQuestion, form: Form): Fragment {
+export function listSql(access: Access, question: ListQuestion, form: Form, few = FEW): Fragment {
   const { collection } = question;
   const reading = selectionOf(access, question);
   const keys = keyColumns(access, question);
@@ -103,6 +117,14 @@ export function listSql(access: Access, question: ListQuestion, form: Form): Fra
     const found = searchSql(asking, question, [asking.granted(collection, 'r')], whole);
     return pageSql(access, question, reading, sql`(${found}) as r`, keyNames(access, question, 'r'));
   }
+  if (form === 'few first')
+    return pageSql(
+      access,
+      question,
+      reading,
+      sql`(${fewFirst(access.withSets(), question, whole, few)}) as r`,
+      keyNames(access, question, 'r'),
+    );
   const asking = form === 'branches' ? access : access.withSets();
   const branches = asking.readBranches(collection, 'r')!;
   if (form !== 'gathered') {
@@ -197,6 +219,37 @@ function searchSql(
   const rules = [...conditions, ...access.readFences(collection, 'r')];
   const all = [...rules, ...askedOf(access, question, after, rules)];
   return sql`select ${commaList(columns)} from ${relation(access.rulebook.schema, collection)} as r where ${allOf(all)} order by ${keys} limit ${count(question.limit)}`;
+}
+
+/** Where the sets hold few rows, the first of these; where they hold more, the first of all, until there are enough. */
+function fewFirst(
+  asking: Access,
+  question: ListQuestion,
+  columns: readonly Fragment[],
+  most: number,
+): Fragment {
+  const { collection, limit } = question;
+  const records = relation(asking.rulebook.schema, collection);
+  // What a set takes to be found is taken once: the ids are found before, and what is left of a ground is asked of its rows.
+  const grounds = asking.readBranches(collection, 'r')!.map(({ set, rest }, index) => {
+    const name = identifier(`ids_${index}`);
+    return { name, ids: set!.ids, is: sql`${set!.row} = any(array(select id from ${name}))`, rest, index };
+  });
+  const ids = grounds.map((each) => sql`${each.name} (id) as materialized (${each.ids})`);
+  const held = grounds.map(
+    ({ is, index }) => sql`select r.id, ${count(index)} as ground from ${records} as r where ${is}`,
+  );
+  const few = sql`few as materialized (select id, ground from (${unionAll(held)}) as held limit ${count(most + 1)})`;
+  const isFew = sql`(select count(*) from few) <= ${count(most)}`;
+  const search = (half: Fragment, ground: (each: (typeof grounds)[number]) => Fragment) => {
+    const granted = anyOf(grounds.map((each) => allOf([ground(each), ...each.rest])));
+    return sql`(${searchSql(asking, question, [half, granted], columns)})`;
+  };
+  const both = unionAll([
+    search(isFew, ({ index }) => sql`r.id = any(array(select id from few where ground = ${count(index)}))`),
+    search(sql`not ${isFew}`, ({ is }) => is),
+  ]);
+  return sql`with ${commaList([...ids, few])} select * from (${both}) as r order by ${keyNames(asking, question, 'r')} limit ${count(limit)}`;
 }
 
 /** The first rows of each id of a set, and of these the first. */

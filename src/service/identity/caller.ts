@@ -31,6 +31,8 @@ export interface Audience {
 const LAST_KNOWN = 10_000;
 /** Characters of what is remembered to guess by. */
 const MOST_GUESSED = 8_000_000;
+/** Characters of the statements that find out who calls. */
+const MOST_TEXTS = 2_000_000;
 /** Guesses that may be wrong within a minute or so before somebody is asked for in the ordinary way. */
 const MOST_WRONG = 3;
 const WRONG_MS = 60_000;
@@ -66,7 +68,13 @@ export class CallerFinder {
   readonly #logger: Logger;
   readonly #asked = new WeakMap<Request, ReturnType<TokenVerifier['verify']>>();
   /** Who somebody was when last asked: by it is guessed what a write may meet, and nothing is decided. */
-  readonly #lastKnown = new LRUCache<string, Caller>({ max: LAST_KNOWN });
+  readonly #lastKnown = new LRUCache<string, Caller>({
+    maxSize: MOST_GUESSED,
+    sizeCalculation: ({ person, shared }, key) =>
+      JSON.stringify([person?.values ?? null, shared?.map(({ records }) => records)]).length +
+      key.length +
+      500,
+  });
   /** Who somebody was when last asked, to ask as them while it is found out whether they are so still. */
   readonly #guesses = new LRUCache<string, Remembered>({
     maxSize: MOST_GUESSED,
@@ -75,7 +83,10 @@ export class CallerFinder {
   /** By which rules they are: of others none is kept, and so no rulebook for their sake. */
   #guessedBy: Rulebook | null = null;
   /** The texts of their statements, which are the same for many. */
-  readonly #texts = new LRUCache<string, string>({ max: 1_000 });
+  readonly #texts = new LRUCache<string, string>({
+    maxSize: MOST_TEXTS,
+    sizeCalculation: (text) => text.length,
+  });
   /** How often somebody was not who they were taken for, of late: an attribute may be another with each request. */
   readonly #wrong = new LRUCache<string, number>({ max: LAST_KNOWN, ttl: WRONG_MS });
 

@@ -22,6 +22,9 @@ import {
 import { readJson } from '../input/json.ts';
 import { isTokenFault, keySource } from './keys.ts';
 
+/** Characters of the tokens whose claims are remembered: some ten thousand of the usual size. */
+const MOST_CLAIMED = 12_000_000;
+
 /**
  * Bearer tokens (RFC 6750) that are signed JWTs (RFC 7519), held to RFC 8725: the issuer that the token names
  * chooses the keys, the algorithms and the audience from our settings; nothing that the token brings along
@@ -34,7 +37,7 @@ export class TokenVerifier {
   readonly #issuers = new Map<string, TrustedIssuer>();
   readonly #leeway: number;
   readonly #remembered = new LRUCache<string, VerifiedToken>({
-    max: 10_000,
+    maxSize: MOST_CLAIMED,
     ttl: 60_000,
     ttlResolution: 1_000,
   });
@@ -84,7 +87,7 @@ export class TokenVerifier {
     const now = Date.now() / 1000;
     if (known !== undefined && now < known.expires + this.#leeway) return known;
     const verified = await this.#verifyAnew(token);
-    if (!('fault' in verified)) this.#remembered.set(key, verified);
+    if (!('fault' in verified)) this.#remembered.set(key, verified, { size: token.length + 500 });
     return verified;
   }
 

@@ -94,8 +94,8 @@ export function readStatement(
 
 async function cheapest(on: Reader, all: readonly Formulation[]): Promise<Form> {
   let best: { cost: number; form: Form } = { cost: Infinity, form: all[0]!.form };
-  for (const { form, statement } of all.length === 1 ? [] : all) {
-    const cost = await expectedCost(on, statement);
+  for (const { form, statement, expected = statement } of all.length === 1 ? [] : all) {
+    const cost = await expectedCost(on, expected);
     if (cost < best.cost) best = { cost, form };
   }
   tallies.planned.set(best.form, (tallies.planned.get(best.form) ?? 0) + 1);
@@ -134,11 +134,10 @@ function withoutLiterals(_: string, part: unknown): unknown {
     : part;
 }
 
-/** What is remembered of one rulebook: shapes at most, and for how long a choice is, ten minutes. */
-const SHAPES = 1_000;
-/** Characters of statements that are kept of it. */
-const KEPT_CHARACTERS = 8_000_000;
+/** How long a choice is remembered: ten minutes. */
 const CHOICE_MS = 600_000;
+/** Characters of statements, and of shapes, that are kept of one rulebook. */
+const KEPT_CHARACTERS = 8_000_000;
 
 interface Remembered {
   readonly forms: LRUCache<string, Form>;
@@ -153,7 +152,11 @@ function rememberedOf({ rulebook, caller }: Access): Remembered {
   let known = remembered.get(rulebook);
   if (known === undefined) {
     known = {
-      forms: new LRUCache({ max: SHAPES, ttl: CHOICE_MS }),
+      forms: new LRUCache({
+        maxSize: KEPT_CHARACTERS,
+        sizeCalculation: (_, shape) => shape.length + 100,
+        ttl: CHOICE_MS,
+      }),
       statements: keptStatements(),
     };
     remembered.set(rulebook, known);
