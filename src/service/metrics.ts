@@ -1,9 +1,8 @@
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
-import type { Knex } from 'knex';
 import type { RequestHandler } from 'express';
 import { AggregatorRegistry, Counter, Gauge, Histogram, Registry, collectDefaultMetrics } from 'prom-client';
-import type { Database } from '../store/connection.ts';
+import { connectionsOf, type Database } from '../store/connection.ts';
 import { tallies } from '../store/tallies.ts';
 
 /** What a process says of itself: OpenMetrics 1.0. No label holds anything that a caller chose, nor the name of anything of theirs. */
@@ -61,16 +60,13 @@ export class Metrics {
         for (const [form, count] of tallies.planned) of.inc({ form }, count);
       },
     );
-    const { pool } = database.client as Knex.Client & { pool: Pool };
     new Gauge({
       name: 'firmgate_connections',
       help: 'Connections to the database, and requests that wait for one',
       labelNames: ['state'],
       registers,
       collect() {
-        this.set({ state: 'used' }, pool.numUsed());
-        this.set({ state: 'free' }, pool.numFree());
-        this.set({ state: 'wanted' }, pool.numPendingAcquires());
+        for (const [state, count] of Object.entries(connectionsOf(database))) this.set({ state }, count);
       },
     });
   }
@@ -92,18 +88,13 @@ export class Metrics {
 
 const METHODS: ReadonlySet<string> = new Set(['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS']);
 
-/** What is asked of knex’s pool. */
-interface Pool {
-  numUsed(): number;
-  numFree(): number;
-  numPendingAcquires(): number;
-}
-
 /** What each of several processes has counted, put together. Rates are added up; of a lag the mean is told. */
 export function metricsOfAll(each: readonly object[][]): Promise<string> {
   // Its second parameter is there, and missing in its types.
-  const put = AggregatorRegistry.aggregate as unknown as (all: readonly object[][], type: string) => Registry;
-  return put(each, Registry.OPENMETRICS_CONTENT_TYPE).metrics();
+  const { aggregate } = AggregatorRegistry as unknown as {
+    aggregate: (this: void, all: readonly object[][], type: string) => Registry;
+  };
+  return aggregate(each, Registry.OPENMETRICS_CONTENT_TYPE).metrics();
 }
 
 export function metricsUrl(server: Server): string {

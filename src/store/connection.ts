@@ -83,6 +83,14 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
   });
 }
 
+/** Connections that are used, that are free, and that are waited for. */
+export function connectionsOf(database: Database): Readonly<Record<'used' | 'free' | 'wanted', number>> {
+  const { pool } = database.client as {
+    readonly pool: { numUsed(): number; numFree(): number; numPendingAcquires(): number };
+  };
+  return { used: pool.numUsed(), free: pool.numFree(), wanted: pool.numPendingAcquires() };
+}
+
 function silent(): void {}
 
 /** Asked before each statement, where a test has something to do with it, such as ending the process. */

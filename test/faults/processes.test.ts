@@ -3,6 +3,8 @@ import { request } from 'node:http';
 import { afterEach, describe, expect, test } from 'vitest';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
 
+const FIRMGATE = `${process.cwd()}/firmgate`;
+
 /** Several processes on one port, as they are started: what they share, and what becomes of them. */
 const begun: { child: ChildProcess; own: OwnDatabase }[] = [];
 
@@ -28,7 +30,7 @@ async function serve(...more: string[]): Promise<Served> {
     '--metrics',
     '127.0.0.1:0',
   ];
-  const child = spawn('./firmgate', [...args, ...more], { env: { ...process.env, NO_COLOR: '1' } });
+  const child = spawn(FIRMGATE, [...args, ...more], { env: { ...process.env, NO_COLOR: '1' } });
   begun.push({ child, own });
   let said = '';
   child.stdout.on('data', (piece: Buffer) => (said += piece.toString()));
@@ -166,7 +168,7 @@ describe('several processes', () => {
   test('say once what is wrong with what they were given, and end', async () => {
     const served = await serve();
     const { port } = new URL(served.url);
-    const second = spawn('./firmgate', [
+    const second = spawn(FIRMGATE, [
       'serve',
       '--processes',
       '2',

@@ -71,7 +71,8 @@ class House {
   async open(): Promise<void> {
     await this.#begin(0);
     this.#isOpen = true;
-    await Promise.all(this.#places.map((_, place) => (place === 0 ? null : this.#begin(place))));
+    const others = [...this.#places.keys()].slice(1);
+    await Promise.all(others.map((place) => this.#begin(place)));
     this.#output.note(`${this.#count} processes serve; send SIGHUP to follow each with a new one`);
   }
 

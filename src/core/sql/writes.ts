@@ -55,7 +55,6 @@ export function truthsSql(
   precision: Precision = 'true',
 ): TruthFlags {
   const definition = collectionOf(access.rulebook.schema, collection);
-  const { fields } = definition;
   if (change.kind === 'created') {
     const sides = { new: 'after', relation: withRow(access, collection, null) };
     const flags = asked.map(

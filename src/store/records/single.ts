@@ -167,7 +167,7 @@ function made(access: Access, write: Write, isOwn: boolean): Plan | null {
   // These take turns before they begin.
   if (kind === 'group') return null;
   const isAlone = kind === 'alone';
-  const { operation, collection, supplied, types } = write;
+  const { collection, supplied, types } = write;
   const { fields } = collectionOf(access.rulebook.schema, collection);
   const held = new Map<string, NewValue>();
   for (const [name, bound] of supplied) {

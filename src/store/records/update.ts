@@ -6,7 +6,6 @@ import type { Action, Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { updateSql } from '../../core/sql/writes.ts';
 import { collectionOf, tooLong } from '../../core/types/schema.ts';
-import type { Value } from '../../core/types/types.ts';
 import type { Executor } from '../connection.ts';
 import { noPrecondition, storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome, type VisibleRecord } from './outcome.ts';
