@@ -296,6 +296,44 @@ describe('a request that is asked again', () => {
     }
   });
 
+  test('is decided by the record as it is when the write has got it, however long it waits for it', async () => {
+    const own = await openWorld(written);
+    try {
+      const ask = (method: string, path: string, body: object) =>
+        own.ask(method as 'POST', `/v1/records/hives${path}`, { as: 'ada', body });
+      const { id } = (await ask('POST', '', { code: 'OAK-1' })).json;
+      for (const [set, status] of [
+        [`status = 'retired'`, 403],
+        [`keeper = null`, 404],
+        [`queen_year = 2021`, 200],
+      ] as const) {
+        await run(
+          own.database,
+          sql`update records.hives set status = 'active', keeper = (select id from records.people where _identity = 'ada'), notes = null, queen_year = null`,
+        );
+        expect((await ask('PATCH', `/${id}`, { notes: 'before' })).status).toBe(200);
+        let answer: Promise<Answer>;
+        let isWaiting = true;
+        await own.database.transaction(async (transaction) => {
+          await run(transaction, { text: `update records.hives set ${set}`, values: [] });
+          answer = ask('PATCH', `/${id}`, { notes: 'after' });
+          void answer.then(() => (isWaiting = false));
+          await new Promise((resolve) => setTimeout(resolve, 150));
+          expect(isWaiting, 'it waits for the record').toBe(true);
+        });
+        expect((await answer!).status, set).toBe(status);
+        const [row] = await run<{ notes: string; queen_year: number }>(
+          own.database,
+          sql`select notes, queen_year from records.hives`,
+        );
+        expect(row!.notes).toBe(status === 200 ? 'after' : 'before');
+        if (status === 200) expect((await answer!).json.queen_year).toBe(2021);
+      }
+    } finally {
+      await own.close();
+    }
+  });
+
   test('is not guessed any more for somebody who is another each time', async () => {
     const asked: number[] = [];
     for (let time = 0; time < 5; time++) {

@@ -2,6 +2,7 @@ import { rolesFor, type Caller } from '../decide/caller.ts';
 import {
   holdsAlways,
   interpret,
+  leavesOf,
   type Node,
   type NodeTable,
   type Pair,
@@ -9,7 +10,7 @@ import {
 } from '../decide/nodes.ts';
 import type { Ground, Permission } from '../decide/formula.ts';
 import { permissionOf } from '../decide/permission.ts';
-import { pathsOf, type Condition, type PathOperand } from '../ir/conditions.ts';
+import { collectionsRead, pathsOf, type Condition, type PathOperand } from '../ir/conditions.ts';
 import { rewriteCondition } from '../ir/rewrite.ts';
 import type { Operation, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
@@ -217,16 +218,21 @@ export class Access {
 
   /**
    * A formula about the record under `alias`, with the record as it is on both sides. The only place where formulas become
-   * SQL: null counts as no, as for `holds`.
+   * SQL: null counts as no, as for `holds`. `leafSql`: how its conditions are asked, where they have been already.
    */
-  nodeSql(node: Node, alias: string, sides: Sides = {}): Fragment {
+  nodeSql(
+    node: Node,
+    alias: string,
+    sides: Sides = {},
+    leafSql = (leaf: TrueOf): Fragment => this.holds(leaf, alias, sides),
+  ): Fragment {
     const table: NodeTable<Fragment> = {
       all: ({ parts }) => allOf(parts.map((part) => interpret(part, table))),
       any: ({ parts }) =>
         parts.some((part) => part.kind === 'true of' && isAlways(part))
           ? sql`true`
           : anyOf(parts.map((part) => interpret(part, table))),
-      'true of': (leaf) => this.holds(leaf, alias, sides),
+      'true of': leafSql,
       permitted: ({ pair }) =>
         this.nodeSql(this.permission(pair.operation, pair.collection).record, alias, sides),
       // No value is named, so no reference is asked about.
@@ -307,6 +313,7 @@ export class Access {
     const flagNames = new Map<string, string>();
     const masks: Fragment[] = [];
     const members: Member[] = [];
+    const leaves = inline ? null : this.#leavesOnce(collection, fields, alias);
     for (const field of fields) {
       const mask = this.#mask(collection, field);
       const { type } = definition.fields.get(field)!;
@@ -316,7 +323,8 @@ export class Access {
         shown = false;
         flags.set(field, null);
       } else if (mask !== 'shown') {
-        const condition = this.nodeSql(mask, alias);
+        const condition =
+          leaves === null ? this.nodeSql(mask, alias) : this.nodeSql(mask, alias, {}, leaves.leafSql);
         const key = JSON.stringify([condition.text, condition.values]);
         let flag = flagNames.get(key);
         if (flag === undefined) {
@@ -340,7 +348,7 @@ export class Access {
     }
     const isJoined = masks.length > 0 && !inline;
     const joined = isJoined
-      ? sql` cross join lateral (select ${commaList(masks)} offset 0) as ${identifier(MASKS)}`
+      ? sql`${leaves?.joined ?? sql``} cross join lateral (select ${commaList(masks)} offset 0) as ${identifier(MASKS)}`
       : sql``;
     const document = documentSql(column(alias, 'id'), members);
     if (document !== null)
@@ -354,6 +362,35 @@ export class Access {
       };
     const told = inline ? masks : [...flagNames.values()].map((flag) => column(MASKS, flag));
     return { columns: [...columns, ...told], document: null, joined, fields, flags, large };
+  }
+
+  /**
+   * Conditions that several masks ask, each to be worked out once for a row; null where there are none. Only of those that look at the row
+   * alone: any other is asked no sooner than a mask needs it.
+   */
+  #leavesOnce(
+    collection: string,
+    fields: readonly string[],
+    alias: string,
+  ): { readonly joined: Fragment; readonly leafSql: (leaf: TrueOf) => Fragment } | null {
+    const masks = new Set(fields.map((field) => this.#mask(collection, field)));
+    const counts = new Map<TrueOf, number>();
+    for (const mask of masks)
+      if (typeof mask !== 'string')
+        for (const leaf of leavesOf([mask])) counts.set(leaf, (counts.get(leaf) ?? 0) + 1);
+    const shared = [...counts].filter(
+      ([leaf, count]) => count > 1 && !isAlways(leaf) && collectionsRead(leaf.when).size === 0,
+    );
+    if (shared.length === 0) return null;
+    const names = new Map(shared.map(([leaf], index) => [leaf, `_true_${index}`]));
+    const told = [...names].map(([leaf, name]) => sql`${this.holds(leaf, alias)} as ${identifier(name)}`);
+    return {
+      joined: sql` cross join lateral (select ${commaList(told)} offset 0) as ${identifier(LEAVES)}`,
+      leafSql: (leaf) => {
+        const name = names.get(leaf);
+        return name === undefined ? this.holds(leaf, alias) : column(LEAVES, name);
+      },
+    };
   }
 
   /** What stands between a readable record and its field: nothing, everything, or a formula. */
@@ -409,8 +446,9 @@ export interface Branch {
 /** What a write adds to the surroundings of a rule: both sides of the record, and the table with the change. */
 export type Sides = Partial<Pick<Surroundings, 'old' | 'new' | 'relation' | 'changed'>>;
 
-/** Where the masks of a row are found. */
+/** Where the masks of a row are found, and the conditions that they are made of. */
 const MASKS = 'masks';
+const LEAVES = 'leaves';
 
 /** How a row that was selected with `selectList` is read. */
 export interface SelectList {

@@ -71,7 +71,9 @@ export function formulations(access: Access, question: ListQuestion): Formulatio
     if (branches.some((branch) => branch.set !== null)) forms.push('gathered');
   }
   const all = differing(forms.map((form) => ({ form, statement: listSql(access, question, form) })));
-  if (!light || branches.length > MOST_BRANCHES || branches.some(({ set }) => set === null)) return all;
+  // Where a set is of the filter alone, there is no ground that has one.
+  const isOfSets = branches.length > 0 && branches.every(({ set }) => set !== null);
+  if (!light || branches.length > MOST_BRANCHES || !isOfSets) return all;
   // The planner cannot tell which half of it will be asked: it is expected to cost what its larger half does.
   return all.map((each) =>
     each.form === 'sets'
