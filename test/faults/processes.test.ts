@@ -1,9 +1,27 @@
 import { execFileSync, spawn, type ChildProcess } from 'node:child_process';
+import { mkdtempSync, rmSync } from 'node:fs';
 import { request } from 'node:http';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import { afterEach, describe, expect, test } from 'vitest';
+import { DeskClient } from '../../src/client/desk.ts';
+import {
+  RECORDS_AUDIENCE,
+  DESK_AUDIENCE,
+  developmentKey,
+  developmentToken,
+} from '../../src/service/identity/development.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
 
 const FIRMGATE = `${process.cwd()}/firmgate`;
+
+const RULES = `
+role keeper
+test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper }
+test identity ben { name "Ben"  email "ben@hollowoak.example"  roles keeper }
+collection hives { code text required label  keeper ref people  notes text  owned by keeper }
+rules hives { keeper may read (all), create (code, notes) when keeper = me stamp keeper = me }
+`;
 
 /** Several processes on one port, as they are started: what they share, and what becomes of them. */
 const begun: { child: ChildProcess; own: OwnDatabase }[] = [];
@@ -163,6 +181,35 @@ describe('several processes', () => {
       404, 405,
     ]);
     expect(await ask(`${served.url}/metrics`), 'callers have no such door').toBe(404);
+  });
+
+  test('each verify by a door of their own, also at the same moment', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'firmgate-processes-'));
+    process.env.FIRMGATE_DEVELOPMENT_KEY = join(folder, 'key.json');
+    try {
+      const served = await serve('--development', '--log', 'silent');
+      const key = await developmentKey(join(folder, 'key.json'));
+      const token = await developmentToken(key, 'test', DESK_AUDIENCE, 600);
+      const desk = new DeskClient({ url: served.url, token });
+      await desk.unlock('this test publishes', 60);
+      await desk.publish({ files: [{ name: 'test.gate', text: RULES }] });
+      const ada = await developmentToken(key, 'ada', RECORDS_AUDIENCE, 600);
+      const headers = { authorization: `Bearer ${ada}`, 'content-type': 'application/json' };
+      for (let count = 0; count < 3; count++) {
+        const body = JSON.stringify({ code: `OAK-${count}` });
+        expect(
+          (await fetch(`${served.url}/v1/records/hives`, { method: 'POST', headers, body })).status,
+        ).toBe(201);
+      }
+      const reports = await Promise.all(Array.from({ length: 6 }, () => desk.sweep({})));
+      for (const { covered, differences, left } of reports) {
+        expect(covered.requests).toBeGreaterThan(0);
+        expect([differences, left]).toEqual([[], []]);
+      }
+    } finally {
+      delete process.env.FIRMGATE_DEVELOPMENT_KEY;
+      rmSync(folder, { recursive: true, force: true });
+    }
   });
 
   test('say once what is wrong with what they were given, and end', async () => {

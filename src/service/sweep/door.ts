@@ -42,7 +42,8 @@ export class LoopbackDoor {
     const server = serverFor(app);
     await new Promise<void>((resolve, reject) => {
       server.once('error', reject);
-      server.listen(0, '127.0.0.1', resolve);
+      // Of this process alone: another one of several would not know the key.
+      server.listen({ port: 0, host: '127.0.0.1', exclusive: true }, resolve);
     });
     return new LoopbackDoor(server, key);
   }
