@@ -84,7 +84,7 @@ try {
       requests: [{ method: 'GET', path: gated.path, setupRequest: next } as Request],
     });
     if (result.errors > 0 || result['5xx'] > 0)
-      throw new Error(`${result.errors} errors, ${result['5xx']} of 5xx`);
+      throw new Error(`${result.errors} errors, ${JSON.stringify(result.statusCodeStats)}`);
     all.push(resident());
     console.log(`| ${done} | ${all.at(-1)!.toFixed(0)} | ${(STEP / result.duration).toFixed(0)} |`);
   }

@@ -34,8 +34,15 @@ export async function start(
 }
 
 /** The gated service on the records of the benchmark. */
-export function startGated(root: string, url: string, issuersFile: string): Promise<Server> {
+export async function startGated(root: string, url: string, issuersFile: string): Promise<Server> {
   const program = `${root}/dist/src/cli/main.js`;
   const options = ['--port', '0', '--log', 'error', '--issuers', issuersFile, '--database', url];
-  return start('gated', '/v1/records/hives', [program, 'serve', ...options], {});
+  const server = await start('gated', '/v1/records/hives', [program, 'serve', ...options], {});
+  // It listens before it has looked at the database.
+  while (
+    (await fetch(`${server.url}/v1/health`)).status !== 200 ||
+    (await fetch(`${server.url}/v1/me`)).status !== 200
+  )
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  return server;
 }
