@@ -43,11 +43,8 @@ program
   .option('--from <sender>', 'who letters come from')
   .option('--welcome <url>', 'the page of your application on which invited people arrive')
   .option('--development', 'accept tokens that “firmgate token” makes for test identities')
-  .option(
-    '--metrics <address>',
-    'tell how it is doing at this address, such as 127.0.0.1:7431, as OpenMetrics',
-  )
-  .option('--processes <count>', 'processes that serve on the port; SIGHUP follows each with a new one', '1')
+  .option('--metrics <address>', 'tell metrics (OpenMetrics) at this address, such as 127.0.0.1:7431')
+  .option('--processes <count>', 'processes that serve on the port; SIGHUP replaces them one by one', '1')
   .addOption(
     new Option('--log <level>', 'how much to log')
       .choices(['silent', 'error', 'warn', 'info', 'debug'])

@@ -106,7 +106,8 @@ export function metricsUrl(server: Server): string {
 export function metricsServer(read: () => Promise<string>): Server {
   return createServer({ requestTimeout: 10_000, headersTimeout: 5_000 }, (request, response) => {
     if (request.url !== '/metrics' || (request.method !== 'GET' && request.method !== 'HEAD')) {
-      response.writeHead(request.url === '/metrics' ? 405 : 404, { Allow: 'GET, HEAD' }).end();
+      if (request.url === '/metrics') response.writeHead(405, { Allow: 'GET, HEAD' }).end();
+      else response.writeHead(404).end();
       return;
     }
     void read().then(

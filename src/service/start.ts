@@ -126,18 +126,22 @@ async function openMetrics(
 ): Promise<Server | null> {
   if (metrics === null || door === null || door === 'passed on') return null;
   const server = metricsServer(() => metrics.registry.metrics());
-  await listen(server, door);
+  await listen(server, door, '--metrics');
   return server;
 }
 
 /** Opens a door; a port in use, or an address that is not this machine’s, is a `ConfigError`. */
-export function listen(server: Server, config: Address): Promise<void> {
+export function listen(
+  server: Server,
+  config: Address,
+  option = '--port, or PORT for the demo',
+): Promise<void> {
   return new Promise((resolve, reject) => {
     server.once('error', (error: NodeJS.ErrnoException) => {
       if (error.code === 'EADDRINUSE') {
         reject(
           new ConfigError(
-            `port ${config.port} on ${config.host} is in use: stop what listens there, or choose another (serve --port, PORT for the demo)`,
+            `port ${config.port} on ${config.host} is in use: stop what listens there, or choose another with ${option}`,
           ),
         );
       } else if (error.code === 'EACCES') {
@@ -147,7 +151,11 @@ export function listen(server: Server, config: Address): Promise<void> {
           ),
         );
       } else if (error.code === 'EADDRNOTAVAIL' || error.code === 'ENOTFOUND') {
-        reject(new ConfigError(`${config.host} is no address of this machine: choose another`));
+        reject(
+          new ConfigError(
+            `${config.host} is no address of this machine: choose another with ${option.startsWith('--port') ? '--host' : option}`,
+          ),
+        );
       } else reject(error);
     });
     server.listen(config.port, config.host, resolve);

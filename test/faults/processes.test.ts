@@ -57,7 +57,7 @@ async function serve(...more: string[]): Promise<Served> {
   await until(() => /2 processes serve/.test(said) || child.exitCode !== null);
   const found = (pattern: RegExp) => pattern.exec(said)?.[1] ?? '';
   const url = found(/listens on (http:\S+?);/);
-  return { url, metrics: found(/told at (http:\S+)/), child, said: () => said, ended };
+  return { url, metrics: found(/Metrics are at (http:\S+)/), child, said: () => said, ended };
 }
 
 async function until(done: () => boolean | Promise<boolean>): Promise<void> {
@@ -140,10 +140,14 @@ describe('several processes', () => {
       .filter((each) => each.startsWith('{')))
       expect(JSON.parse(line)).toMatchObject({ level: expect.any(Number) });
 
+    // Also where one ends while it is being replaced: there are two again, and no more.
     const [killed] = processesOf(served);
+    served.child.kill('SIGHUP');
     process.kill(Number(killed), 'SIGKILL');
     await until(() => processesOf(served).length === 2 && !processesOf(served).includes(killed!));
-    expect(await ask(`${served.url}/v1/me`)).toBe(200);
+    await new Promise((resolve) => setTimeout(resolve, 3_000));
+    await until(() => processesOf(served).length === 2);
+    await until(async () => (await ask(`${served.url}/v1/me`).catch(() => 0)) === 200);
     served.child.kill('SIGTERM');
     expect(await served.ended).toBe(0);
     await expect(ask(`${served.url}/v1/me`)).rejects.toThrow('ECONNREFUSED');
@@ -215,18 +219,31 @@ describe('several processes', () => {
   test('say once what is wrong with what they were given, and end', async () => {
     const served = await serve();
     const { port } = new URL(served.url);
-    const second = spawn(FIRMGATE, [
-      'serve',
-      '--processes',
-      '2',
-      '--port',
-      port,
-      '--database',
-      begun[0]!.own.url,
-    ]);
+    const second = async (...args: string[]) => {
+      const child = spawn(FIRMGATE, ['serve', '--processes', '2', '--database', begun[0]!.own.url, ...args]);
+      let said = '';
+      child.stderr.on('data', (piece: Buffer) => (said += piece.toString()));
+      return { code: await new Promise((resolve) => child.once('exit', resolve)), said };
+    };
+    const taken = await second('--port', port, '--metrics', '127.0.0.1:0');
+    expect(taken.code, taken.said).toBe(2);
+    expect(taken.said.match(/is in use: .* with --port/g)).toHaveLength(1);
+    const watched = await second('--port', '0', '--metrics', new URL(served.metrics).host);
+    expect(watched.code, watched.said).toBe(2);
+    expect(watched.said.match(/is in use: .* with --metrics/g)).toHaveLength(1);
+  });
+
+  test('wait for the database as one does, and end when they are told to', async () => {
+    const nowhere = ['--database', 'postgres://somebody@127.0.0.1:1/nothing', '--port', '0'];
+    const child = spawn(FIRMGATE, ['serve', '--processes', '2', '--log', 'silent', ...nowhere]);
     let said = '';
-    second.stderr.on('data', (piece: Buffer) => (said += piece.toString()));
-    expect(await new Promise((resolve) => second.once('exit', resolve))).toBe(2);
-    expect(said.match(/is in use/g)).toHaveLength(1);
+    child.stderr.on('data', (piece: Buffer) => (said += piece.toString()));
+    const ended = new Promise((resolve) => child.once('exit', resolve));
+    const address = () => /listens on (http:\S+?);/.exec(said)?.[1];
+    await until(() => address() !== undefined);
+    expect(await ask(`${address()!}/v1/me`)).toBe(503);
+    child.kill('SIGTERM');
+    expect(await ended).toBe(0);
+    await expect(ask(`${address()!}/v1/me`)).rejects.toThrow('ECONNREFUSED');
   });
 });

@@ -27,8 +27,8 @@ const LONGEST_PAUSE_MS = 10_000;
 
 /**
  * Serves with several processes on one port (node:cluster): each is the whole service, and they share nothing but the database. One that
- * ends by itself is followed by another. On SIGHUP each is followed by a new one, one after the other, the next being ready before the last
- * takes nothing new; so nobody is refused meanwhile. Their lines of the log come out whole, in one stream.
+ * ends by itself is followed by another. On SIGHUP they are replaced one by one, each new one being ready before the one before it takes nothing
+ * new; so nobody is refused meanwhile. Their lines of the log come out whole, in one stream.
  */
 export async function serveByProcesses(
   output: Output,
@@ -36,63 +36,68 @@ export async function serveByProcesses(
   metrics: Address | null,
 ): Promise<void> {
   cluster.setupPrimary({ silent: true });
-  const house = new House(output, count);
+  const processes = new Processes(output, count);
   const watched = metrics === null ? null : metricsServer(() => metricsOfEach().then(metricsOfAll));
-  if (watched !== null) {
-    await listen(watched, metrics!);
-    output.note(`How it is doing is told at ${metricsUrl(watched)}`);
-  }
-  await house.open();
-  await new Promise<void>((resolve) => {
+  const told = new Promise<void>((resolve) => {
     process.once('SIGINT', resolve);
     process.once('SIGTERM', resolve);
-    process.on('SIGHUP', () => void house.renew());
+    process.on('SIGHUP', () => void processes.replace());
   });
-  watched?.close();
-  await house.close();
+  try {
+    if (watched !== null) {
+      await listen(watched, metrics!, '--metrics');
+      output.note(`Metrics are at ${metricsUrl(watched)}`);
+    }
+    await Promise.race([processes.open(), told]);
+    await told;
+  } finally {
+    watched?.close();
+    await processes.close();
+  }
 }
 
-class House {
+class Processes {
   readonly #output: Output;
-  readonly #count: number;
-  /** Those that serve, each in its place. */
+  /** Those that serve, each in its place; null where one has ended. */
   readonly #places: (Worker | null)[];
   #isOpen = false;
   #isClosing = false;
-  #renewing: Promise<void> = Promise.resolve();
+  /** What is done with the places, one thing after the other: so that no place is filled twice. */
+  #work: Promise<void> = Promise.resolve();
 
   constructor(output: Output, count: number) {
     this.#output = output;
-    this.#count = count;
     this.#places = Array.from({ length: count }, () => null);
   }
 
   /** The first alone brings the database up to date, and says what is wrong with the settings; then the others. */
-  async open(): Promise<void> {
-    await this.#begin(0);
-    this.#isOpen = true;
-    const others = [...this.#places.keys()].slice(1);
-    await Promise.all(others.map((place) => this.#begin(place)));
-    this.#output.note(`${this.#count} processes serve; send SIGHUP to follow each with a new one`);
+  open(): Promise<void> {
+    return this.#inTurn(async () => {
+      // Where the database is away, they wait for it as one process does, and answer 503 meanwhile.
+      await this.#begin(0, null);
+      this.#isOpen = true;
+      const others = [...this.#places.keys()].slice(1);
+      await Promise.all(others.map((place) => this.#begin(place, null)));
+      this.#output.note(`${this.#places.length} processes serve; SIGHUP replaces them one by one`);
+    });
   }
 
-  /** Follows each with a new one. Asked twice, it is done twice. */
-  renew(): Promise<void> {
-    this.#renewing = this.#renewing.then(async () => {
-      for (let place = 0; place < this.#count && !this.#isClosing; place++) {
+  /** Replaces each by a new one. Asked twice, it is done twice. */
+  replace(): Promise<void> {
+    return this.#inTurn(async () => {
+      for (const place of this.#places.keys()) {
+        if (this.#isClosing) return;
         const before = this.#places[place] ?? null;
         try {
-          await this.#begin(place);
+          await this.#begin(place, READY_MS);
         } catch {
-          // The old one goes on: nothing is lost by a new one that cannot be begun.
+          // Nothing is lost by a new one that cannot be begun.
           this.#output.note('a new process did not become ready; the one before it goes on');
-          this.#places[place] = before;
           continue;
         }
         if (before !== null) await retired(before);
       }
     });
-    return this.#renewing;
   }
 
   async close(): Promise<void> {
@@ -106,26 +111,39 @@ class House {
     );
   }
 
-  /** Begins a process in a place, and waits until it is ready. Throws what it ended with. */
-  async #begin(place: number): Promise<void> {
+  #inTurn(work: () => Promise<void>): Promise<void> {
+    const done = this.#work.then(work);
+    // Whoever comes next waits for this, however it ends.
+    this.#work = done.catch(() => undefined);
+    return done;
+  }
+
+  /** Begins a process in a place, and waits until it is ready: so long at most, or for as long as it takes. Throws what it ended with. */
+  async #begin(place: number, most: number | null): Promise<void> {
+    // Whoever ends them all would not know of one more.
+    if (this.#isClosing) throw new EndedWith(EXIT.well);
     const part: ItsPart = place > 0 ? 'serves' : this.#isOpen ? 'keeps house' : 'first';
     const worker = cluster.fork({ [PART]: part });
+    // One that has just ended cannot be told anything: that it has ended is seen to anyway.
+    worker.on('error', () => undefined);
     passOn(worker);
-    await ready(worker);
+    await ready(worker, most);
     this.#places[place] = worker;
     worker.once('exit', () => {
-      if (this.#places[place] === worker && !this.#isClosing) void this.#follow(place);
+      if (this.#places[place] !== worker) return;
+      this.#places[place] = null;
+      if (!this.#isClosing) void this.#inTurn(() => this.#follow(place));
     });
   }
 
   /** Of one that has ended by itself. */
   async #follow(place: number): Promise<void> {
-    this.#places[place] = null;
-    for (let pause = PAUSE_MS; !this.#isClosing; pause = Math.min(2 * pause, LONGEST_PAUSE_MS)) {
+    for (let pause = PAUSE_MS; ; pause = Math.min(2 * pause, LONGEST_PAUSE_MS)) {
+      if (this.#isClosing || this.#places[place] !== null) return;
       this.#output.note('a process has ended; another follows');
       await new Promise((resolve) => setTimeout(resolve, pause));
       try {
-        return await this.#begin(place);
+        return await this.#begin(place, null);
       } catch {
         // It says itself why, in the log.
       }
@@ -164,9 +182,9 @@ function passOn(worker: Worker): void {
     createInterface({ input: worker.process[name]! }).on('line', (line) => process[name].write(`${line}\n`));
 }
 
-function ready(worker: Worker): Promise<void> {
+function ready(worker: Worker, most: number | null): Promise<void> {
   return new Promise((resolve, reject) => {
-    const late = setTimeout(() => worker.process.kill('SIGKILL'), READY_MS);
+    const late = most === null ? undefined : setTimeout(() => worker.process.kill('SIGKILL'), most);
     worker.on('message', (message: unknown) => {
       if (message !== READY) return;
       clearTimeout(late);

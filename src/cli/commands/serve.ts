@@ -155,7 +155,7 @@ async function serving(output: Output, options: ServeOptions): Promise<void> {
     keepsHouse: part !== 'serves',
   });
   if (isFirst) output.note(`Firm Gate listens on ${service.url}; the console is at ${service.url}/console/`);
-  if (service.metricsUrl !== null) output.note(`How it is doing is told at ${service.metricsUrl}`);
+  if (service.metricsUrl !== null) output.note(`Metrics are at ${service.metricsUrl}`);
   if (isFirst && options.development === true)
     output.note(
       'DEVELOPMENT ISSUER ON: whoever reads the development key can call as any test identity, and as a manager. Never in production.',

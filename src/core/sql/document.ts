@@ -53,9 +53,8 @@ function text(fixed: string): Fragment {
 function writtenSql(type: Type, value: Fragment): Fragment | null {
   switch (type.kind) {
     case 'text':
-      return sql`to_json(${value})::text`;
+    // One that is no longer among the values may be there all the same, and have to be escaped.
     case 'one of':
-      // Of fixed values it is known whether any has to be escaped; one that is no longer among them may be there all the same.
       return sql`to_json(${value})::text`;
     case 'integer':
       return sql`${value}`;

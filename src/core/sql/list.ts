@@ -114,7 +114,7 @@ export function listSql(access: Access, question: ListQuestion, form: Form, few 
         asking,
         question,
         [asking.granted(collection, 'r'), ...inForce(access)],
-        columnsOf(reading, question),
+        shownColumns(reading, question),
       );
     const found = searchSql(asking, question, [asking.granted(collection, 'r')], whole);
     return pageSql(access, question, reading, sql`(${found}) as r`, keyNames(access, question, 'r'));
@@ -163,7 +163,7 @@ function pageSql(
   const { columns, large, joined: masks } = reading;
   const of = sql`from ${rows}${masks} where ${allOf(inForce(access))} order by ${order}`;
   if (large.length === 0 || isLight(reading, question))
-    return sql`select ${commaList(columnsOf(reading, question))} ${of}`;
+    return sql`select ${commaList(shownColumns(reading, question))} ${of}`;
   const before = sql`coalesce(sum(${sumOf(large)}) over (order by ${order} rows between unbounded preceding and 1 preceding), 0) as "_before"`;
   const all = commaList([...columns, before, sql`count(*) over () as "_found"`]);
   return sql`select * from (select ${all} ${of}) as page where "_before" < ${count(PAGE_BYTES)}`;
@@ -177,7 +177,7 @@ function isLight({ document, large }: SelectList, { summed }: ListQuestion): boo
   return document !== null && large.length > 0 && summed !== true;
 }
 
-function columnsOf(reading: SelectList, question: ListQuestion): readonly Fragment[] {
+function shownColumns(reading: SelectList, question: ListQuestion): readonly Fragment[] {
   const { columns, document, large } = reading;
   if (!isLight(reading, question)) return columns;
   const share = count(Math.floor(PAGE_BYTES / question.limit));

@@ -48,8 +48,16 @@ export async function readRecord(
   id: string,
   rights?: RightsPlan,
 ): Promise<VisibleRecord | null> {
-  const { statement, reading } = readStatement(access, collection, id, false, rights);
-  const [row] = await trusted(on, access.rulebook, await rowsOf(on, statement, true));
+  return theRecord(on, access, readStatement(access, collection, id, false, rights), rights);
+}
+
+async function theRecord(
+  on: Reader,
+  { rulebook }: Access,
+  { statement, reading }: ReturnType<typeof readStatement>,
+  rights?: RightsPlan,
+): Promise<VisibleRecord | null> {
+  const [row] = await trusted(on, rulebook, await rowsOf(on, statement, true));
   return row === undefined ? null : visibleRecord(row, reading, rights);
 }
 
@@ -76,9 +84,7 @@ export async function lockRecord(
   collection: string,
   id: string,
 ): Promise<VisibleRecord | null> {
-  const { statement, reading } = readStatement(access, collection, id, true);
-  const [row] = await trusted(on, access.rulebook, await rowsOf(on, statement, true));
-  return row === undefined ? null : visibleRecord(row, reading);
+  return theRecord(on, access, readStatement(access, collection, id, true));
 }
 
 /** Together they are larger than a page may be. */
