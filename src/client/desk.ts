@@ -12,6 +12,12 @@ import {
   versionFilesSchema,
 } from './schemas/desk.ts';
 import { problemSchema } from './schemas/problems.ts';
+import {
+  benchCountsSchema,
+  benchSchema,
+  type BenchCountsRequest,
+  type BenchRequest,
+} from './schemas/bench.ts';
 import { canSchema, type CanQuery } from './schemas/can.ts';
 import { mutateSchema, type MutateRequest } from './schemas/mutate.ts';
 import { reachSchema, reachersSchema, type ReachQuery } from './schemas/reach.ts';
@@ -77,6 +83,7 @@ import { query, type ClientOptions, type SendOptions } from './transport.ts';
 
 export type * from './schemas/desk.ts';
 export type * from './schemas/aside.ts';
+export type * from './schemas/bench.ts';
 export type * from './schemas/drafts.ts';
 export type * from './schemas/owners.ts';
 export type * from './schemas/preview.ts';
@@ -444,6 +451,24 @@ export class DeskClient extends GateClient {
   /** A list without an identity: every record and field, which takes an unlock. */
   lookAtAll(collection: string, options: LookOptions = {}) {
     return this.#call('GET', `/v1/desk/look/${encodeURIComponent(collection)}${query(options)}`, lookSchema);
+  }
+
+  /** What a draft, or what is in force, does to the records of a collection, for up to five identities: a page of them. */
+  bench(collection: string, request: BenchRequest, signal?: AbortSignal) {
+    const path = `/v1/desk/bench/${encodeURIComponent(collection)}`;
+    return this.#call('POST', path, benchSchema, {
+      body: request,
+      ...(signal === undefined ? {} : { signal }),
+    });
+  }
+
+  /** The same in numbers, for the whole collection. */
+  benchCounts(collection: string, request: BenchCountsRequest, signal?: AbortSignal) {
+    const path = `/v1/desk/bench/${encodeURIComponent(collection)}/counts`;
+    return this.#call('POST', path, benchCountsSchema, {
+      body: request,
+      ...(signal === undefined ? {} : { signal }),
+    });
   }
 
   publish(publication: Publication) {

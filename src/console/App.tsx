@@ -1,23 +1,32 @@
 import Box from '@mui/material/Box';
 import CircularProgress from '@mui/material/CircularProgress';
-import { Navigate, Route, Routes, useMatch } from 'react-router';
+import { Suspense, lazy, type ComponentType } from 'react';
+import { Navigate, Route, Routes, useLocation, useMatch } from 'react-router';
 import { isSignedOut } from './api/client.ts';
 import { useSession } from './api/session.ts';
 import { ErrorNote } from './components/ErrorNote.tsx';
-import { AuditPage } from './features/audit/AuditPage.tsx';
-import { LookPage } from './features/look/LookPage.tsx';
-import { PeoplePage } from './features/people/PeoplePage.tsx';
-import { PersonPage } from './features/people/PersonPage.tsx';
-import { SweepPage } from './features/sweep/SweepPage.tsx';
-import { TrialsPage } from './features/trials/TrialsPage.tsx';
 import { JoinPage } from './features/sign-in/JoinPage.tsx';
 import { SignInPage } from './features/sign-in/SignInPage.tsx';
+import { Boundary } from './components/Boundary.tsx';
 import { Shell } from './components/Shell.tsx';
+
+// Each page is fetched when it is opened: what signs in is small.
+const page = <T extends string>(fetched: Promise<Record<T, ComponentType>>, name: T) =>
+  fetched.then((module) => ({ default: module[name] }));
+const BenchPage = lazy(() => page(import('./features/bench/BenchPage.tsx'), 'BenchPage'));
+const ChangesPage = lazy(() => page(import('./features/changes/ChangesPage.tsx'), 'ChangesPage'));
+const LookPage = lazy(() => page(import('./features/look/LookPage.tsx'), 'LookPage'));
+const TrialsPage = lazy(() => page(import('./features/trials/TrialsPage.tsx'), 'TrialsPage'));
+const SweepPage = lazy(() => page(import('./features/sweep/SweepPage.tsx'), 'SweepPage'));
+const PeoplePage = lazy(() => page(import('./features/people/PeoplePage.tsx'), 'PeoplePage'));
+const PersonPage = lazy(() => page(import('./features/people/PersonPage.tsx'), 'PersonPage'));
+const AuditPage = lazy(() => page(import('./features/audit/AuditPage.tsx'), 'AuditPage'));
 
 /** Staff sign in first; everything else is behind that. */
 export function App() {
   const session = useSession();
   const isJoining = useMatch('/join') !== null;
+  const { pathname } = useLocation();
   if (isJoining) return <JoinPage />;
   if (session.isPending) {
     return (
@@ -26,8 +35,9 @@ export function App() {
       </Box>
     );
   }
-  if (session.isError) {
-    if (isSignedOut(session.error)) return <SignInPage />;
+  if (isSignedOut(session.error)) return <SignInPage />;
+  // A service that is gone for a while takes no page away from whoever is at it.
+  if (session.data === undefined) {
     return (
       <Box sx={{ maxWidth: 560, mx: 'auto', mt: 12 }}>
         <ErrorNote error={session.error} retry={() => void session.refetch()} />
@@ -36,15 +46,21 @@ export function App() {
   }
   return (
     <Shell session={session.data}>
-      <Routes>
-        <Route path="/look/:collection?" element={<LookPage />} />
-        <Route path="/trials" element={<TrialsPage />} />
-        <Route path="/sweep" element={<SweepPage />} />
-        <Route path="/people" element={<PeoplePage />} />
-        <Route path="/people/:person" element={<PersonPage />} />
-        <Route path="/audit" element={<AuditPage />} />
-        <Route path="*" element={<Navigate to="/look" replace />} />
-      </Routes>
+      <Boundary key={pathname.split('/')[1]}>
+        <Suspense fallback={<CircularProgress aria-label="Loading" sx={{ m: 6 }} />}>
+          <Routes>
+            <Route path="/bench/:collection?" element={<BenchPage />} />
+            <Route path="/changes" element={<ChangesPage />} />
+            <Route path="/look/:collection?" element={<LookPage />} />
+            <Route path="/trials" element={<TrialsPage />} />
+            <Route path="/sweep" element={<SweepPage />} />
+            <Route path="/people" element={<PeoplePage />} />
+            <Route path="/people/:person" element={<PersonPage />} />
+            <Route path="/audit" element={<AuditPage />} />
+            <Route path="*" element={<Navigate to="/bench" replace />} />
+          </Routes>
+        </Suspense>
+      </Boundary>
     </Shell>
   );
 }

@@ -3,26 +3,48 @@ import createCache from '@emotion/cache';
 import { CacheProvider } from '@emotion/react';
 import CssBaseline from '@mui/material/CssBaseline';
 import { ThemeProvider } from '@mui/material/styles';
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter } from 'react-router';
+import { GateUnreachable } from '../client/errors.ts';
+import { isSignedOut } from './api/client.ts';
 import { App } from './App.tsx';
+import { nonce } from './nonce.ts';
 import { theme } from './theme.ts';
 
-// The page’s content security policy lets only styles with this nonce in.
-const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce ?? '';
 const cache = createCache({ key: 'fg', nonce, prepend: true });
 
+/** Milliseconds after which a service that did not answer is asked again. */
+const AGAIN = 3_000;
+
 // What is on screen must be what is in force: nothing is taken from memory when the window is looked at again.
-const queries = new QueryClient({
-  defaultOptions: { queries: { retry: false, staleTime: 0, refetchOnWindowFocus: true } },
+const queries: QueryClient = new QueryClient({
+  // A session that has ended is told by whatever is asked first: then the page asks who is signed in.
+  queryCache: new QueryCache({
+    onError: (error, { queryKey }) => {
+      if (isSignedOut(error) && queryKey[0] !== 'session')
+        void queries.invalidateQueries({ queryKey: ['session'] });
+    },
+  }),
+  defaultOptions: {
+    queries: {
+      retry: false,
+      staleTime: 0,
+      refetchOnWindowFocus: true,
+      // Asked whatever the browser thinks of the network: the service may be on this machine.
+      networkMode: 'always',
+      refetchOnReconnect: true,
+      refetchInterval: ({ state }) => (state.error instanceof GateUnreachable ? AGAIN : false),
+    },
+    mutations: { networkMode: 'always' },
+  },
 });
 
 createRoot(document.querySelector('#root')!).render(
   <StrictMode>
     <CacheProvider value={cache}>
-      <ThemeProvider theme={theme}>
+      <ThemeProvider theme={theme} defaultMode="system" noSsr>
         <CssBaseline />
         <QueryClientProvider client={queries}>
           <BrowserRouter basename="/console">

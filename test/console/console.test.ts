@@ -42,6 +42,8 @@ describe('the console', () => {
     await page.getByText('Address or password is wrong').waitFor();
     await page.getByLabel('Password').fill(STAFF.password);
     await page.keyboard.press('Enter');
+    await page.getByRole('heading', { name: 'Hives kept by members' }).waitFor();
+    await page.goto(`${world.service.url}/console/look/hives`);
     await page.getByRole('heading', { name: 'hives' }).waitFor();
   });
 
@@ -152,7 +154,7 @@ describe('the console', () => {
       await page.getByRole('button', { name: /^dora of ada: 4 read, 3 changed/ }).click();
       const rules = page.getByRole('complementary', { name: 'Rules behind the numbers' });
       await rules.getByText('through hives/6').first().waitFor();
-      await page.getByRole('link', { name: 'Look' }).click();
+      await page.goto(`${world.service.url}/console/look/hives`);
     },
   );
 
@@ -219,7 +221,7 @@ describe('the console', () => {
   });
 
   test('shows the audit trail, filtered, and verifies it', async () => {
-    await page.getByRole('link', { name: 'Audit' }).click();
+    await page.getByRole('link', { name: 'Trail' }).click();
     const table = page.getByRole('table', { name: 'Entries, newest first' });
     await page.getByLabel('Did').fill('role');
     await page.getByLabel('Who').fill(STAFF.email);
@@ -230,7 +232,6 @@ describe('the console', () => {
     );
     await page.getByRole('button', { name: 'Verify' }).click();
     await page.getByText('each bound to the one before').last().waitFor();
-    await page.getByRole('link', { name: 'Look' }).click();
   });
 
   test('lets a new colleague join with a link, once', async () => {
@@ -252,7 +253,8 @@ describe('the console', () => {
     await other.close();
     // The two pages share their cookies: the first one signs in anew.
     await page.reload();
-    await page.getByRole('button', { name: 'Sign out' }).click();
+    await page.getByRole('button', { name: 'reader@hollowoak.example · viewer' }).click();
+    await page.getByRole('menuitem', { name: 'Sign out' }).click();
     await page.getByLabel('E-mail address').fill(STAFF.email);
     await page.getByLabel('Password').fill(STAFF.password);
     await page.keyboard.press('Enter');
@@ -271,7 +273,8 @@ describe('the console', () => {
   });
 
   test('signs out', async () => {
-    await page.getByRole('button', { name: 'Sign out' }).click();
+    await page.getByRole('button', { name: `${STAFF.email} · manager` }).click();
+    await page.getByRole('menuitem', { name: 'Sign out' }).click();
     await page.getByLabel('Password').waitFor();
     await page.goto(`${world.service.url}/console/look/hives`);
     await page.getByLabel('Password').waitFor();

@@ -1,15 +1,7 @@
 import { z } from 'zod';
+import { rulebookFilesSchema } from './files.ts';
 import { listQuerySchema, listSchema } from './records.ts';
 import { explanationSchema } from './why.ts';
-
-export const rulebookFilesSchema = z
-  .strictObject({
-    files: z
-      .array(z.strictObject({ name: z.string().min(1).max(200), text: z.string() }))
-      .min(1)
-      .max(500),
-  })
-  .meta({ id: 'RulebookFiles', description: 'All .gate files of a rulebook' });
 
 /** A text for people, that a terminal shows as it is. */
 const oneLine = z
@@ -184,6 +176,7 @@ export const overviewSchema = z
         ),
       }),
     ),
+    roles: z.array(z.object({ name: z.string(), title: z.string().nullable() })),
     identities: z.array(
       z.object({
         name: z.string(),

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { rulebookFilesSchema } from './desk.ts';
+import { rulebookFilesSchema } from './files.ts';
 
 /** Texts that can be kept: valid Unicode, without U+0000. */
 const text = z

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { rulebookFilesSchema } from './desk.ts';
+import { rulebookFilesSchema } from './files.ts';
 
 export const mutateRequestSchema = z
   .strictObject({

@@ -1,5 +1,6 @@
 import { z } from 'zod';
-import { rulebookFilesSchema, takeBackSchema } from './desk.ts';
+import { takeBackSchema } from './desk.ts';
+import { rulebookFilesSchema } from './files.ts';
 
 /** What no count can say: told of every preview, and left out where a solver has been asked beside it. */
 export const NOT_PROVED =

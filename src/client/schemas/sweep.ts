@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { rulebookFilesSchema } from './desk.ts';
+import { rulebookFilesSchema } from './files.ts';
 
 const names = z.array(z.string().min(1).max(100)).min(1).max(1000);
 

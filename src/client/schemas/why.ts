@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { rulebookFilesSchema } from './files.ts';
 
 const truth = z.boolean().nullable().describe('null: unknown, because something that it needs is missing');
 
@@ -29,6 +30,9 @@ export const whyRequestSchema = z
         'For update: fields supplied with the value that they have, to ask whether they may be changed',
       ),
     at: z.iso.datetime({ offset: true }).optional().describe('Another moment than now'),
+    files: rulebookFilesSchema.shape.files
+      .optional()
+      .describe('A draft whose rules are asked; values are shown after an unlock alone'),
   })
   .meta({ id: 'WhyRequest' });
 
@@ -48,7 +52,7 @@ const partSchema: z.ZodType<PartDocument> = z
       values: z.array(
         z.object({
           name: z.string(),
-          value: z.string().nullable().describe('null: sensitive, so not shown'),
+          value: z.string().nullable().describe('null: not shown, as it is sensitive, or a draft is asked'),
         }),
       ),
       parts: z.array(partSchema),

@@ -1,19 +1,21 @@
 import Box from '@mui/material/Box';
-import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { NavLink } from 'react-router';
 import type { SessionDocument } from '../../client/desk.ts';
 import { gate } from '../api/client.ts';
+import { FRAME } from '../theme.ts';
+import { AccountMenu } from './AccountMenu.tsx';
 import { UnlockControl } from '../features/unlock/UnlockControl.tsx';
 
 const pages = [
-  { to: '/look', name: 'Look' },
+  { to: '/bench', name: 'Bench' },
+  { to: '/changes', name: 'Changes' },
   { to: '/people', name: 'People' },
   { to: '/trials', name: 'Trials' },
   { to: '/sweep', name: 'Sweep' },
-  { to: '/audit', name: 'Audit' },
+  { to: '/audit', name: 'Trail' },
 ];
 
 /** The page that is open is underlined, and told as the current one. */
@@ -29,8 +31,8 @@ function PageLink({ to, name }: { to: string; name: string }) {
         py: 0.5,
         fontSize: '0.85rem',
         borderBottom: '2px solid transparent',
-        '&.active': { borderBottomColor: '#e9b44c', fontWeight: 650 },
-        '&:focus-visible': { outline: '2px solid #e9b44c' },
+        '&.active': { borderBottomColor: FRAME.honey, fontWeight: 650 },
+        '&:focus-visible': { outline: `2px solid ${FRAME.honey}` },
       }}
     >
       {name}
@@ -56,9 +58,9 @@ export function Shell({ session, children }: { session: SessionDocument; childre
           gap: 2,
           px: 2,
           height: 44,
-          bgcolor: '#24423a',
-          color: '#f6f3ec',
-          borderBottom: '3px solid #e9b44c',
+          bgcolor: FRAME.moss,
+          color: FRAME.paper,
+          borderBottom: `3px solid ${FRAME.honey}`,
         }}
       >
         <Typography component="span" noWrap sx={{ flexShrink: 0, fontWeight: 700, letterSpacing: '0.02em' }}>
@@ -83,7 +85,7 @@ export function Shell({ session, children }: { session: SessionDocument; childre
               fontSize: '0.72rem',
               fontWeight: 650,
               px: 0.75,
-              border: '1px solid #e9b44c',
+              border: `1px solid ${FRAME.honey}`,
               borderRadius: 1,
             }}
           >
@@ -91,23 +93,7 @@ export function Shell({ session, children }: { session: SessionDocument; childre
           </Typography>
         )}
         <UnlockControl session={session} />
-        <Typography
-          component="span"
-          noWrap
-          title={`${session.name} · ${session.level}`}
-          sx={{ fontSize: '0.8rem', minWidth: 60, flexShrink: 8 }}
-        >
-          {session.name} · {session.level}
-        </Typography>
-        <Button
-          size="small"
-          color="inherit"
-          variant="outlined"
-          onClick={() => signOut.mutate()}
-          sx={{ flexShrink: 0, whiteSpace: 'nowrap' }}
-        >
-          Sign out
-        </Button>
+        <AccountMenu session={session} onSignOut={() => signOut.mutate()} />
       </Box>
       <Box sx={{ flex: 1, minHeight: 0 }}>{children}</Box>
     </Box>

@@ -94,7 +94,7 @@ export function effectsSql(before: Access, after: Access, collection: BothSides)
 }
 
 /** The records of both sides beside each other; where they are kept and called alike, they are the same row. */
-function bothSql(before: Access, after: Access, { was, is }: BothSides) {
+export function bothSql(before: Access, after: Access, { was, is }: BothSides) {
   const [old, now] = [
     was === null ? null : relation(before.rulebook.schema, was),
     is === null ? null : relation(after.rulebook.schema, is),
@@ -120,7 +120,7 @@ function same(one: Fragment, other: Fragment): boolean {
   return one.text === other.text && JSON.stringify(one.values) === JSON.stringify(other.values);
 }
 
-function mayDo(
+export function mayDo(
   access: Access,
   collection: string,
   { operation, field }: EffectItem,

@@ -1,7 +1,7 @@
 import { checkRulebook } from '../../core/check/index.ts';
 import { locate } from '../../core/diagnostics/render.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
-import { rulebookFilesSchema } from '../../client/schemas/desk.ts';
+import { rulebookFilesSchema } from '../../client/schemas/files.ts';
 import { Problem } from '../problems/problem.ts';
 import { parseInput } from './questions.ts';
 

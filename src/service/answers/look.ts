@@ -58,6 +58,7 @@ export async function overview(on: Executor, rulebook: Rulebook, version: number
         })),
       })),
     })),
+    roles: [...rulebook.roles.values()].map(({ name, title }) => ({ name, title })),
     identities: [...rulebook.identities.values()].map((identity) => ({
       name: identity.name,
       id: people.get(identity.name)?.id ?? null,

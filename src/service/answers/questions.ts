@@ -79,7 +79,7 @@ function fieldsRead(
 /** Diagnostics of a name that the rulebook does not have. */
 const namesNothing: ReadonlySet<string> = new Set(['N001', 'N002', 'N003', 'N007', 'N012']);
 
-function parseWhere(rulebook: Rulebook, collection: Collection, where: string) {
+export function parseWhere(rulebook: Rulebook, collection: Collection, where: string) {
   const checked = checkFilter(where, collection.name, rulebook);
   if (checked.ok) return checked.condition;
   const sources = [{ name: 'where', text: where }];

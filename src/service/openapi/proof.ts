@@ -1,4 +1,10 @@
 import { z } from 'zod';
+import {
+  benchCountsRequestSchema,
+  benchCountsSchema,
+  benchRequestSchema,
+  benchSchema,
+} from '../../client/schemas/bench.ts';
 import { canQuerySchema, canSchema } from '../../client/schemas/can.ts';
 import {
   draftChangesSchema,
@@ -92,6 +98,33 @@ export const proofOperations: Operations = {
       query: lookQuerySchema,
       answers: { 200: lookSchema },
       problems: [...deskProblems, 'locked', 'malformed-filter', 'not-found'],
+    },
+  },
+  '/v1/desk/bench/{collection}': {
+    post: {
+      id: 'bench',
+      summary: 'What a draft does to records for several identities, with its errors and advice',
+      tag: 'desk',
+      body: { schema: benchRequestSchema, types: json },
+      answers: { 200: benchSchema },
+      problems: [...deskProblems, 'malformed-filter', 'not-found', 'too-large', 'unsupported-media-type'],
+    },
+  },
+  '/v1/desk/bench/{collection}/counts': {
+    post: {
+      id: 'benchCounts',
+      summary: 'The same in numbers, for the whole collection and each of its sentences',
+      tag: 'desk',
+      body: { schema: benchCountsRequestSchema, types: json },
+      answers: { 200: benchCountsSchema },
+      problems: [
+        ...deskProblems,
+        'cannot-publish',
+        'rulebook-errors',
+        'not-found',
+        'too-large',
+        'unsupported-media-type',
+      ],
     },
   },
   '/v1/desk/publications/{version}': {

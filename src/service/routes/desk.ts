@@ -19,6 +19,7 @@ import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
 import { offerAudit } from './audit.ts';
+import { offerBench } from './bench.ts';
 import { offerGroups } from './groups.ts';
 import { offerInvitations, type PostOffice } from './invitations.ts';
 import { offerPeople } from './people.ts';
@@ -106,6 +107,7 @@ export function deskRoutes(
   });
 
   offerPublications(router, database, rulebooks, async () => (await present()).version);
+  offerBench(router, database, rulebooks, async () => (await present()).version);
   offerDrafts(router, database, async () => (await present()).version);
   offerUnlock(router, database);
   offerStaff(router, database);

@@ -3,7 +3,7 @@ import { trialRequestSchema, type VerdictDocument } from '../../client/schemas/d
 import { mutateRequestSchema } from '../../client/schemas/mutate.ts';
 import { reachQuerySchema, reachersQuerySchema } from '../../client/schemas/reach.ts';
 import { sweepRequestSchema } from '../../client/schemas/sweep.ts';
-import { whyRequestSchema } from '../../client/schemas/why.ts';
+import { whyRequestSchema, type PartDocument, type WhyDocument } from '../../client/schemas/why.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { positionAt } from '../../core/language/source.ts';
 import { chosenTrials } from '../../core/trial/choice.ts';
@@ -13,6 +13,8 @@ import type { Person } from '../../store/people/index.ts';
 import type { Database } from '../../store/connection.ts';
 import { reachersOf, wholeReach, type WholeReach } from '../../store/reach.ts';
 import { tryOut } from '../../store/trials/index.ts';
+import type { Version } from '../../core/passage/passage.ts';
+import { digestOf } from '../answers/bench.ts';
 import { checkedDraft } from '../answers/drafts.ts';
 import { collectionNamed, parseInput } from '../answers/questions.ts';
 import { mutateAnswer } from '../answers/mutate.ts';
@@ -20,10 +22,10 @@ import { sweepAnswer } from '../answers/sweep.ts';
 import { credentialsOf } from '../answers/who.ts';
 import { knownName, recordNamed, whyAnswer } from '../answers/why.ts';
 import { personNamed } from '../answers/people.ts';
-import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
+import { actorOf, atLeast, hasUnlocked, unlocked } from '../identity/principal.ts';
 import { jsonReader } from '../input/body.ts';
 import type { LoopbackDoor } from '../sweep/door.ts';
-import { trying, type Tried } from '../../store/publish/index.ts';
+import { passageFor, trying, type Tried } from '../../store/publish/index.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { send } from './records.ts';
@@ -68,6 +70,13 @@ export function offerProof(
       return work({ rulebook: inForce, enter: async () => undefined, left: [] }, inForce);
     const draft = checkedDraft({ files });
     return trying(database, present, draft, (tried_) => work(tried_, inForce));
+  }
+
+  /** A draft, as the records that are there can be read by it. */
+  async function asItCanBeRead(present: Version, files: { name: string; text: string }[]): Promise<Rulebook> {
+    const passage = await passageFor(database, present, checkedDraft({ files }));
+    if (passage.problems.length === 0) return passage.present;
+    throw new Problem('cannot-publish', { errors: passage.problems.map((message) => ({ message })) });
   }
 
   const published = async () => rulebooks.inForce(await version());
@@ -170,18 +179,41 @@ export function offerProof(
     {
       async post(request, response) {
         const { level } = atLeast(response, 'viewer', 'look');
-        const asked = parseInput(whyRequestSchema, jsonBody(request, ['application/json']));
-        const rulebook = await published();
+        const { files, ...asked } = parseInput(whyRequestSchema, jsonBody(request, ['application/json']));
         const { as, operation, collection, record } = asked;
+        // A draft is a question with full sight: authors alone ask it.
+        if (files !== undefined) atLeast(response, 'author', 'proof');
         const { actor, person } = await askedAbout(database, response, as);
         const subject = record === undefined ? collection : `${collection} ${record}`;
-        await note(database, actor, 'look.why', subject, { as, operation });
+        const draft = files === undefined ? {} : { draft: digestOf(files).slice(0, 12) };
+        await note(database, actor, 'look.why', subject, { as, operation, ...draft });
+        const present = await rulebooks.versionInForce(await version());
+        const rulebook = files === undefined ? present.rulebook : await asItCanBeRead(present, files);
         const why = await whyAnswer(database, rulebook, asked, level === 'manager', person);
-        send(response, 200, why);
+        const isHidden = files !== undefined && !(await hasUnlocked(database, response, 'publisher'));
+        send(response, 200, isHidden ? withoutValues(why) : why);
       },
     },
     rulebookBody,
   );
+}
+
+/** The same without what any record holds: a draft could be written to ask for it. */
+function withoutValues(why: WhyDocument): WhyDocument {
+  const hidden = (part: PartDocument): PartDocument => ({
+    ...part,
+    values: part.values.map(({ name }) => ({ name, value: null })),
+    parts: part.parts.map(hidden),
+  });
+  const stages = why.stages.map((stage) => ({
+    ...stage,
+    rules: stage.rules.map((rule) => ({
+      ...rule,
+      sides: rule.sides?.map(({ side, part }) => ({ side, part: hidden(part) })) ?? null,
+    })),
+  }));
+  // What a value would have to be tells what it is not.
+  return { ...why, stages, remedies: why.remedies.filter(({ kind }) => kind !== 'value') };
 }
 
 function ofDraft(files: object | undefined): string {

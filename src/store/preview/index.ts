@@ -139,7 +139,11 @@ export async function effectsOf(
 }
 
 /** Every collection of either side, paired with what it is called on the other. */
-function bothSides({ schema: was }: Rulebook, { schema: is }: Rulebook, renames: Renames): BothSides[] {
+export function bothSides(
+  { schema: was }: Rulebook,
+  { schema: is }: Rulebook,
+  renames: Renames,
+): BothSides[] {
   const pairs = paired([...was.keys()], [...is.keys()], renames.collections);
   return pairs.map(({ was: old, is: now }): BothSides => {
     const [before, after] = [was.get(old ?? '')?.fields, is.get(now ?? '')?.fields];
@@ -166,7 +170,7 @@ function paired(
   return [...known, ...gone.map((old) => ({ was: old as string | null, is: null }))];
 }
 
-function accessOf(rulebook: Rulebook, caller: Caller | null, now: string): Access {
+export function accessOf(rulebook: Rulebook, caller: Caller | null, now: string): Access {
   if (caller !== null) return new Access(rulebook, caller, now);
   return new Access({ ...rulebook, rules: [] }, { person: null, roles: new Set() }, now);
 }

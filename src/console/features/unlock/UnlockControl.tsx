@@ -11,6 +11,7 @@ import { useEffect, useState, type FormEvent } from 'react';
 import type { SessionDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
+import { FRAME } from '../../theme.ts';
 import { Padlock } from '../../components/Padlock.tsx';
 
 /** At the top of every page: whether what is in force can be changed now, why, and for how long. */
@@ -49,8 +50,8 @@ export function UnlockControl({ session }: { session: SessionDocument }) {
         '& svg': { flexShrink: 0 },
         whiteSpace: 'nowrap',
         pl: 1.25,
-        bgcolor: '#e9b44c',
-        color: '#24221a',
+        bgcolor: FRAME.honey,
+        color: FRAME.ink,
         borderRadius: 1,
       }}
     >

@@ -5,7 +5,7 @@ import Drawer from '@mui/material/Drawer';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import Typography from '@mui/material/Typography';
-import { useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import type { Overview, WhyRequest } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
@@ -44,7 +44,7 @@ export function WhyPanel({
         <Why
           key={`${subject.as} ${subject.record} ${subject.field}`}
           subject={subject}
-          collection={collection}
+          isSystem={collection.fields.find((each) => each.name === subject.field)?.system === true}
           onClose={onClose}
         />
       )}
@@ -52,22 +52,29 @@ export function WhyPanel({
   );
 }
 
-function Why({
+/** The question and its answer; `files`: by the rules of a draft, with what they are known by. */
+export function Why({
   subject,
-  collection,
+  isSystem: isFilledIn,
+  draft = null,
+  onSentence,
   onClose,
 }: {
   subject: WhySubject;
-  collection: Overview['collections'][number];
+  isSystem: boolean;
+  draft?: { readonly files: NonNullable<WhyRequest['files']>; readonly revision: number } | null;
+  onSentence?: (place: { readonly file: string; readonly line: number }) => void;
   onClose: () => void;
 }) {
   const [asked, setAsked] = useState<Asked>('read');
   const { as, label, field } = subject;
   // A field that the service alone fills in is never supplied, so there is nothing to ask.
-  const isSystem = field === null || collection.fields.find((each) => each.name === field)?.system === true;
+  const isSystem = field === null || isFilledIn;
   const why = useQuery({
-    queryKey: ['why', as, asked, subject.collection, subject.record, field],
-    queryFn: () => gate.why(questionOf(subject, asked)),
+    queryKey: ['why', as, asked, subject.collection, subject.record, field, draft?.revision ?? null],
+    queryFn: () =>
+      gate.why({ ...questionOf(subject, asked), ...(draft === null ? {} : { files: draft.files }) }),
+    placeholderData: keepPreviousData,
   });
   return (
     <Box sx={{ p: 2.5, display: 'flex', flexDirection: 'column', gap: 1.5 }}>
@@ -95,7 +102,18 @@ function Why({
       </ToggleButtonGroup>
       {why.isPending && <CircularProgress aria-label="Finding out why" size={28} />}
       {why.isError && <ErrorNote error={why.error} retry={() => void why.refetch()} />}
-      {why.data !== undefined && <WhyView why={why.data} served={why.data.served} />}
+      {draft !== null && (
+        <Typography sx={{ fontSize: '0.78rem', color: 'text.secondary' }}>
+          By the draft. Values of records are shown after an unlock.
+        </Typography>
+      )}
+      {why.data !== undefined && !why.isError && (
+        <WhyView
+          why={why.data}
+          served={why.data.served}
+          {...(onSentence === undefined ? {} : { onSentence })}
+        />
+      )}
     </Box>
   );
 }

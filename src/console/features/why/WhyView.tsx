@@ -1,4 +1,5 @@
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import { visuallyHidden } from '@mui/utils';
 import type { PartDocument, VerdictDocument, WhyDocument } from '../../../client/desk.ts';
@@ -7,7 +8,16 @@ type Explanation = NonNullable<NonNullable<VerdictDocument['failure']>['why']>;
 type Rule = Explanation['stages'][number]['rules'][number];
 
 /** The explanation of one answer: the checks in their order, each rule with its parts, and what would change it. */
-export function WhyView({ why, served }: { why: Explanation; served?: WhyDocument['served'] }) {
+export function WhyView({
+  why,
+  served,
+  onSentence,
+}: {
+  why: Explanation;
+  served?: WhyDocument['served'];
+  /** Leads to the sentence of a line. */
+  onSentence?: (place: { readonly file: string; readonly line: number }) => void;
+}) {
   return (
     <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.5 }}>
       <Typography sx={{ fontWeight: 650 }}>
@@ -20,7 +30,7 @@ export function WhyView({ why, served }: { why: Explanation; served?: WhyDocumen
         </Typography>
       )}
       {why.stages.map((stage) => (
-        <Stage key={stage.question} stage={stage} />
+        <Stage key={stage.question} stage={stage} onSentence={onSentence} />
       ))}
       {why.remedies.length > 0 && (
         <Box>
@@ -38,7 +48,9 @@ export function WhyView({ why, served }: { why: Explanation; served?: WhyDocumen
   );
 }
 
-function Stage({ stage }: { stage: Explanation['stages'][number] }) {
+type OnSentence = ((place: { readonly file: string; readonly line: number }) => void) | undefined;
+
+function Stage({ stage, onSentence }: { stage: Explanation['stages'][number]; onSentence: OnSentence }) {
   const asked = stage.rules.filter((rule) => rule.sides !== null);
   const silent = stage.rules.filter((rule) => rule.sides === null);
   return (
@@ -48,7 +60,7 @@ function Stage({ stage }: { stage: Explanation['stages'][number] }) {
       </Typography>
       {asked.length === 0 && <Typography>No rule here speaks of this caller.</Typography>}
       {asked.map((rule) => (
-        <RuleView key={rule.id} rule={rule} />
+        <RuleView key={rule.id} rule={rule} onSentence={onSentence} />
       ))}
       {silent.length > 0 && (
         <Typography sx={{ color: 'text.secondary', fontSize: '0.78rem', mt: 0.5 }}>
@@ -59,7 +71,7 @@ function Stage({ stage }: { stage: Explanation['stages'][number] }) {
   );
 }
 
-function RuleView({ rule }: { rule: Rule }) {
+function RuleView({ rule, onSentence }: { rule: Rule; onSentence: OnSentence }) {
   const all = rule.sides!;
   // What is the same before and after is said once.
   const isSame = all.length === 2 && JSON.stringify(all[0]!.part) === JSON.stringify(all[1]!.part);
@@ -76,7 +88,19 @@ function RuleView({ rule }: { rule: Rule }) {
         <Truth truth={rule.truth} /> {rule.kind} <strong>{rule.id}</strong>
         {covers}
         <Box component="span" sx={{ color: 'text.secondary', ml: 1 }}>
-          {rule.line === 0 ? rule.file : `${rule.file}:${rule.line}`}
+          {onSentence !== undefined && rule.line > 0 ? (
+            <Button
+              size="small"
+              sx={{ py: 0, fontSize: 'inherit' }}
+              onClick={() => onSentence({ file: rule.file, line: rule.line })}
+            >
+              {rule.file}:{rule.line}
+            </Button>
+          ) : rule.line === 0 ? (
+            rule.file
+          ) : (
+            `${rule.file}:${rule.line}`
+          )}
         </Box>
       </Typography>
       <Typography sx={{ fontSize: '0.8rem' }}>{rule.sentence}</Typography>
@@ -98,7 +122,7 @@ function RuleView({ rule }: { rule: Rule }) {
 }
 
 function PartView({ part }: { part: PartDocument }) {
-  const values = part.values.map(({ name, value }) => `${name} is ${value ?? 'sensitive, and not shown'}`);
+  const values = part.values.map(({ name, value }) => `${name} is ${value ?? 'not shown'}`);
   const said = [...values, ...(part.note === null ? [] : [part.note])].join('; ');
   return (
     <Box sx={{ fontSize: '0.8rem', pl: 1, mt: 0.25 }}>

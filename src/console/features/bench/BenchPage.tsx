@@ -1,0 +1,456 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import NativeSelect from '@mui/material/NativeSelect';
+import Skeleton from '@mui/material/Skeleton';
+import Typography from '@mui/material/Typography';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useCallback, useEffect, useMemo, useState } from 'react';
+import { Link, Navigate, useNavigate, useParams } from 'react-router';
+import type { Overview } from '../../../client/desk.ts';
+import { gate } from '../../api/client.ts';
+import { useSession, useUnlocked } from '../../api/session.ts';
+import { ErrorNote } from '../../components/ErrorNote.tsx';
+import { cellWords, recordWords } from '../../components/marks.tsx';
+import { Waiting } from '../../components/Waiting.tsx';
+import { useDensity } from '../../components/settings.ts';
+import { letsOf } from '../../working/cards.ts';
+import { WithWorking } from '../../working/WithWorking.tsx';
+import { working, type Working } from '../../working/working.ts';
+import { Why } from '../why/WhyPanel.tsx';
+import { DraftBar } from './DraftBar.tsx';
+import { EffectBar } from './EffectBar.tsx';
+import { MarkLegend } from './MarkLegend.tsx';
+import { PinnedBar } from './PinnedBar.tsx';
+import { usePlace, written } from './place.ts';
+import { RecordGrid, type Spot } from './RecordGrid.tsx';
+import { SentencePane } from './SentencePane.tsx';
+import { useCounts, useEffectOnAll, useRecords, useTrying } from './useBench.ts';
+import { nameOf } from './values.ts';
+import { WhereField } from './WhereField.tsx';
+import { WholeText } from './WholeText.tsx';
+import { wordsFor } from './words.ts';
+
+/** What these rules do to these records, for these people, while they are written. */
+export function BenchPage() {
+  const overview = useQuery({ queryKey: ['overview'], queryFn: () => gate.overview() });
+  return (
+    <WithWorking>
+      {(now) => (overview.data === undefined ? <Waiting /> : <BenchAt overview={overview.data} now={now} />)}
+    </WithWorking>
+  );
+}
+
+function BenchAt({ overview, now }: { overview: Overview; now: Working }) {
+  const { collection: named } = useParams();
+  const first = useMemo(() => firstPinned(overview), [overview]);
+  const collections = useMemo(() => overview.collections.map(({ name }) => name), [overview]);
+  const owned =
+    overview.collections.find((each) => each.owners.length > 0 && each.name !== 'people')?.name ??
+    collections[0] ??
+    'people';
+  if (named === undefined)
+    return <Navigate to={{ pathname: `/bench/${owned}`, hash: window.location.hash }} replace />;
+  return <Bench key={named} overview={overview} now={now} collection={named} first={first} />;
+}
+
+function Bench({
+  overview,
+  now,
+  collection,
+  first,
+}: {
+  overview: Overview;
+  now: Working;
+  collection: string;
+  first: readonly string[];
+}) {
+  const session = useSession();
+  const isUnlocked = useUnlocked();
+  const [density] = useDensity();
+  const navigate = useNavigate();
+  const [place, change] = usePlace(first);
+  const { as, where, onlyChanged } = place;
+  const focus = Math.min(place.focus, as.length - 1);
+  const [asked, setAsked] = useState<Spot | null>(null);
+  const [spot, setSpot] = useState<Spot | null>(null);
+  const [pointed, setPointed] = useState<{ file: string; line: number } | null>(null);
+  const [whole, setWhole] = useState<{ file: string; at: { at: number } | null } | null>(null);
+  const level = session.data?.level;
+  const canWrite = level === 'author' || level === 'publisher' || level === 'manager';
+
+  const question = useMemo(
+    () => ({ collection, as, where, onlyChanged }),
+    [collection, as, where, onlyChanged],
+  );
+  const trying = useTrying(now);
+  const { query, found, pages } = useRecords(question, trying);
+  const isSound = found !== undefined && found.page !== null && !query.isPlaceholderData;
+  const counts = useCounts(question, trying);
+  const effect = useEffectOnAll(trying, isSound);
+
+  useUndoKeys(canWrite);
+  const queries = useQueryClient();
+  const seen = found?.version;
+  useEffect(() => {
+    // Somebody else has published meanwhile.
+    if (seen !== undefined && seen !== overview.version)
+      void queries.invalidateQueries({ queryKey: ['overview'] });
+  }, [seen, overview.version, queries]);
+
+  const page = pages?.[0]?.page;
+  const records = useMemo(() => pages?.flatMap((each) => each.page.records) ?? [], [pages]);
+  const labels = useMemo(() => mergedLabels(pages?.map((each) => each.page.labels) ?? []), [pages]);
+  const fields = useMemo(
+    () => page?.fields.filter(({ name, system }) => name !== page.label && (place.system || !system)) ?? [],
+    [page, place.system],
+  );
+  const roles = useMemo(() => overview.roles.map(({ name }) => name), [overview]);
+  const words = useMemo(
+    () =>
+      wordsFor(
+        overview,
+        collection,
+        roles,
+        letsOf(now.texts).map(({ name }) => name),
+      ),
+    [overview, collection, roles, now.texts],
+  );
+  const { fetchNextPage, hasNextPage, isFetchingNextPage } = query;
+  const more = useCallback(() => {
+    if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
+  }, [fetchNextPage, hasNextPage, isFetchingNextPage]);
+  const definition = overview.collections.find(({ name }) => name === collection);
+  const total = counts.data?.total;
+  const isOfTexts = trying.texts !== undefined;
+
+  return (
+    <Box
+      component="main"
+      sx={{
+        display: 'grid',
+        gridTemplateColumns: {
+          xs: `${whole === null ? '300px' : 'minmax(0, 1fr)'} minmax(0, 1fr)${asked === null ? '' : ' 300px'}`,
+          lg: `${whole === null ? '380px' : 'minmax(0, 1fr)'} minmax(0, 1fr)${asked === null ? '' : ' 350px'}`,
+        },
+        height: '100%',
+        minHeight: 0,
+      }}
+    >
+      <Box
+        sx={{
+          display: 'flex',
+          flexDirection: 'column',
+          gap: 0.5,
+          minHeight: 0,
+          p: 1.25,
+          borderRight: 1,
+          borderColor: 'divider',
+        }}
+      >
+        <Box>
+          <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1 }}>
+            <Typography variant="h1" noWrap sx={{ flex: 1 }}>
+              {definition?.title ?? collection}
+            </Typography>
+            <NativeSelect
+              value={collection}
+              inputProps={{ 'aria-label': 'Collection' }}
+              onChange={(event) =>
+                void navigate({
+                  pathname: `/bench/${event.target.value}`,
+                  hash: written({ ...place, where: '' }),
+                })
+              }
+              sx={{ fontSize: '0.8rem' }}
+            >
+              {definition === undefined && <option>{collection}</option>}
+              {overview.collections.map(({ name }) => (
+                <option key={name}>{name}</option>
+              ))}
+            </NativeSelect>
+          </Box>
+          <Typography sx={{ fontSize: '0.75rem', color: 'text.secondary' }}>
+            {total === undefined ? '… records' : `${total} records`} ·{' '}
+            {definition === undefined
+              ? 'not in force yet'
+              : definition.owners.length > 0
+                ? `owned by ${definition.owners.join(', ')}`
+                : 'owned by nobody'}
+          </Typography>
+        </Box>
+        <DraftBar now={now} inForce={overview.version ?? 0} canWrite={canWrite} />
+        {whole === null ? (
+          <SentencePane
+            now={now}
+            collection={collection}
+            as={as}
+            counts={counts.data}
+            found={found}
+            words={words}
+            canWrite={canWrite}
+            pointed={pointed}
+            onWholeText={(file, at) => setWhole({ file, at: at === null ? null : { at } })}
+          />
+        ) : (
+          <WholeText
+            now={now}
+            file={whole.file}
+            at={whole.at}
+            errors={found?.errors ?? []}
+            words={words}
+            canWrite={canWrite}
+            onFile={(file) => setWhole({ file, at: null })}
+            onBack={() => setWhole(null)}
+          />
+        )}
+      </Box>
+      <Box
+        sx={{
+          display: 'flex',
+          flexDirection: 'column',
+          gap: 0.5,
+          minHeight: 0,
+          minWidth: 0,
+          px: 1.25,
+          pt: 0.75,
+          pb: 0.5,
+        }}
+      >
+        <PinnedBar
+          overview={overview}
+          as={as}
+          focus={focus}
+          counts={counts.data}
+          onFocus={(index) => change({ focus: index })}
+          onChange={(next, at) => change({ as: next, focus: at })}
+        />
+        <Box sx={{ display: 'flex', gap: '4px 12px', alignItems: 'center', flexWrap: 'wrap' }}>
+          <MarkLegend />
+          <Box sx={{ display: 'flex', gap: 0.5, ml: 'auto', alignItems: 'center' }}>
+            <WhereField key={where} value={where} onApply={(value) => change({ where: value })} />
+            <Toggle
+              on={onlyChanged}
+              disabled={!isOfTexts && !onlyChanged}
+              onClick={() => change({ onlyChanged: !onlyChanged })}
+            >
+              Only what changed
+            </Toggle>
+            <Toggle on={place.system} onClick={() => change({ system: !place.system })}>
+              System fields
+            </Toggle>
+            <Button
+              size="small"
+              component={Link}
+              to={`/look/${collection}?left=${encodeURIComponent(as[0] ?? '')}&right=${encodeURIComponent(as[1] ?? as[0] ?? '')}`}
+            >
+              Side by side
+            </Button>
+          </Box>
+        </Box>
+        {query.isError && <ErrorNote error={query.error} retry={() => void query.refetch()} />}
+        {page === undefined ? (
+          !query.isError &&
+          found === undefined && <Skeleton variant="rounded" sx={{ flex: 1 }} aria-label="Loading records" />
+        ) : records.length === 0 ? (
+          <Empty onlyChanged={onlyChanged} where={where} as={as} collection={collection} />
+        ) : (
+          <RecordGrid
+            overview={overview}
+            label={`Records of ${collection}, as ${as[focus] ?? ''} sees them`}
+            labelField={page.label}
+            fields={fields}
+            records={records}
+            labels={labels}
+            hasActions={page.hasActions}
+            as={as}
+            focus={focus}
+            isUnlocked={isUnlocked}
+            density={density}
+            more={hasNextPage}
+            onMore={more}
+            onPoint={setSpot}
+            onAsk={setAsked}
+            onFocus={(index) => change({ focus: index })}
+          />
+        )}
+        <ReadingLine spot={spot} as={as} notCovered={page?.notCovered ?? []} />
+        <EffectBar
+          effect={effect}
+          found={found}
+          isDraft={isOfTexts}
+          isTrying={query.isFetching || counts.isFetching || trying.revision !== now.revision}
+        />
+      </Box>
+      {asked !== null && (
+        <Box
+          component="aside"
+          aria-label="Why"
+          sx={{ borderLeft: 1, borderColor: 'divider', overflow: 'auto', minHeight: 0 }}
+        >
+          <Why
+            key={`${as[focus]} ${asked.record.id} ${asked.field}`}
+            subject={{
+              as: as[focus] ?? 'visitor',
+              collection,
+              record: asked.record.id,
+              label: nameOf(asked.record),
+              field: asked.field,
+            }}
+            isSystem={page?.fields.find(({ name }) => name === asked.field)?.system === true}
+            draft={
+              trying.texts === undefined
+                ? null
+                : { files: trying.texts.map((each) => ({ ...each })), revision: trying.revision }
+            }
+            onSentence={setPointed}
+            onClose={() => setAsked(null)}
+          />
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+/** What is under the pointer, or has the keyboard, in words: a place of its own, so that nothing is covered. */
+function ReadingLine({
+  spot,
+  as,
+  notCovered,
+}: {
+  spot: Spot | null;
+  as: readonly string[];
+  notCovered: readonly string[];
+}) {
+  return (
+    <Typography
+      component="p"
+      aria-hidden
+      sx={{
+        fontSize: '0.76rem',
+        lineHeight: '16px',
+        height: 32,
+        overflow: 'hidden',
+        color: 'text.secondary',
+        m: 0,
+      }}
+    >
+      {spot === null ? (
+        notCovered.join('; ')
+      ) : (
+        <>
+          <Box component="strong" sx={{ color: 'text.primary' }}>
+            <bdi>{nameOf(spot.record)}</bdi>
+            {spot.field === null ? '' : `, ${spot.field}`}
+          </Box>{' '}
+          {as.map((who, at) => wordsAt(spot, who, at)).join(' · ')}
+          {' — Enter, or a click: why'}
+        </>
+      )}
+    </Typography>
+  );
+}
+
+function wordsAt({ record, field }: Spot, who: string, at: number): string {
+  if (field === null)
+    return recordWords(who, { reads: record.reads[at], deletes: record.deletes[at], acts: record.acts[at] });
+  return cellWords(who, record.sees[field]?.[at], record.changes[field]?.[at]);
+}
+
+function Toggle({
+  on,
+  disabled = false,
+  onClick,
+  children,
+}: {
+  on: boolean;
+  disabled?: boolean;
+  onClick: () => void;
+  children: string;
+}) {
+  return (
+    <Button
+      size="small"
+      aria-pressed={on}
+      variant={on ? 'contained' : 'outlined'}
+      disabled={disabled}
+      onClick={onClick}
+      sx={{ py: 0.125, whiteSpace: 'nowrap' }}
+    >
+      {children}
+    </Button>
+  );
+}
+
+function Empty({
+  onlyChanged,
+  where,
+  as,
+  collection,
+}: {
+  onlyChanged: boolean;
+  where: string;
+  as: readonly string[];
+  collection: string;
+}) {
+  const who = as.length === 1 ? `${as[0]} reads` : `none of ${as.join(', ')} reads`;
+  return (
+    <Box
+      sx={{ flex: 1, border: 1, borderColor: 'divider', borderRadius: 1, p: 3, bgcolor: 'background.paper' }}
+    >
+      <Typography variant="h2">
+        {onlyChanged
+          ? 'The draft changes nothing for those pinned'
+          : where !== ''
+            ? 'The filter leaves nothing over'
+            : as.length === 1
+              ? `${who} no record of ${collection}`
+              : `${who} a record of ${collection}`}
+      </Typography>
+      <Typography sx={{ color: 'text.secondary', mt: 0.5 }}>
+        {onlyChanged
+          ? 'On the records that are there. Pin somebody else, or look at the effect on everybody below.'
+          : where !== ''
+            ? 'Each of them asks it through their own masks. Change it, or clear it.'
+            : 'Either there are none, or no sentence opens one to them. Add a sentence, or pin somebody whom one speaks of.'}
+      </Typography>
+    </Box>
+  );
+}
+
+/** One identity for each set of roles, and the visitor. */
+function firstPinned({ identities }: Overview): readonly string[] {
+  const kinds = new Map<string, string>();
+  const now = new Date().toISOString();
+  for (const { name, roles, active } of identities) {
+    const held = roles.filter((role) => (role.split(' until ')[1] ?? '9999') > now);
+    const key = held.map((role) => role.replace(/ until .*/, '')).join(',');
+    if (active && key !== '' && !kinds.has(key)) kinds.set(key, name);
+  }
+  return [...[...kinds.values()].slice(0, 4), 'visitor'];
+}
+
+function mergedLabels(
+  all: readonly Record<string, Record<string, string>>[],
+): Record<string, Record<string, string>> {
+  const merged: Record<string, Record<string, string>> = {};
+  for (const labels of all)
+    for (const [field, of] of Object.entries(labels)) merged[field] = { ...merged[field], ...of };
+  return merged;
+}
+
+/** Ctrl+Z and Ctrl+Shift+Z, wherever nothing else takes them. */
+function useUndoKeys(canWrite: boolean): void {
+  useEffect(() => {
+    if (!canWrite) return undefined;
+    const onKey = (event: KeyboardEvent) => {
+      if (!(event.ctrlKey || event.metaKey) || event.key.toLowerCase() !== 'z') return;
+      const target = event.target as HTMLElement;
+      if (target.closest('input, textarea, [contenteditable="true"]') !== null) return;
+      event.preventDefault();
+      if (event.shiftKey) working.redo();
+      else working.undo();
+    };
+    window.addEventListener('keydown', onKey);
+    return () => window.removeEventListener('keydown', onKey);
+  }, [canWrite]);
+}

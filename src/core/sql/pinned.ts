@@ -1,0 +1,257 @@
+import { actionsOn, type Fence, type Operation, type Rule } from '../ir/rulebook.ts';
+import type { Condition } from '../ir/conditions.ts';
+import { remembered } from '../decide/remembered.ts';
+import { fieldOf, systemFieldNames } from '../types/schema.ts';
+import type { Access } from './access.ts';
+import { bothSql, mayDo, type BothSides, type EffectItem } from './effects.ts';
+import { allOf, anyOf, commaList, sql, value, type Fragment } from './fragment.ts';
+import { column, identifier, recordKey } from './identifiers.ts';
+import { relation } from './relations.ts';
+
+/** Somebody who is looked through, by the rules in force and by those of a draft, at the same moment. */
+export interface Pinned {
+  readonly was: Access;
+  readonly is: Access;
+}
+
+/** What is told of a record for each of those pinned: an item of effects, or whether any action could be carried out. */
+export type PinnedItem = EffectItem | { readonly operation: 'act'; readonly field: null };
+
+export interface PinnedQuestion {
+  readonly both: BothSides;
+  /** The filter as each side reads it; null: none. */
+  readonly filter: { readonly was: Condition | null; readonly is: Condition | null };
+  /** Only records of which the draft changes something for somebody pinned. */
+  readonly onlyChanged: boolean;
+  /** Values that the draft opens are shown, too, and its records are filtered: takes an unlock. */
+  readonly unlocked: boolean;
+  /** The last record of the page before. */
+  readonly after: { readonly label: string | null; readonly id: string } | null;
+  readonly limit: number;
+}
+
+export interface PinnedQuery {
+  /** `id`, `_label` (text), `_flags` (booleans), and the values as `v_0` …, in the order of `both.fields`. */
+  readonly statement: Fragment;
+  readonly items: readonly PinnedItem[];
+  /** The places in `_flags` of what somebody could and can do: by their place, then by that of the item. */
+  readonly places: readonly (readonly { readonly was: number; readonly is: number }[])[];
+}
+
+/**
+ * A page of the records that any of several identities reads, before or after a change of the rules, in the order of their labels. A
+ * value, the label among them, comes only where one of them sees it in force: what the draft alone opens has marks and no values, and
+ * stands behind all that has a label, so that its place tells nothing. Cost: the conditions of all of them on every record, and all
+ * that is asked of a field on the page alone.
+ */
+export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): PinnedQuery {
+  const { both, filter, after, unlocked } = question;
+  const { from, aliases } = bothSql(pinned[0]!.was, pinned[0]!.is, both);
+  const own = both.fields.filter(({ name }) => !systemFieldNames.has(name));
+  const items: PinnedItem[] = [
+    { operation: 'read', field: null },
+    { operation: 'delete', field: null },
+    { operation: 'act', field: null },
+    ...both.fields.map(({ name }) => ({ operation: 'read', field: name }) as const),
+    ...own.map(({ name }) => ({ operation: 'update', field: name }) as const),
+  ];
+  const of = (side: 'was' | 'is', access: Access, item: PinnedItem): Fragment => {
+    const name = both[side];
+    if (name === null) return sql`false`;
+    if (item.operation === 'act') return actsSql(access, name, aliases[side]);
+    const at = item.field === null ? null : both.fields.find((each) => each.name === item.field)![side];
+    if (item.field !== null && at === null) return sql`false`;
+    return mayDo(access, name, { operation: item.operation, field: at }, [], aliases[side]);
+  };
+  const flags = new Flags();
+  const places = pinned.map((each) =>
+    items.map((item) => ({
+      was: flags.place(of('was', each.was, item)),
+      is: flags.place(of('is', each.is, item)),
+    })),
+  );
+
+  /** Does anybody see the field, by a side whose values may be shown? */
+  const seen = ({ was, is }: BothSides['fields'][number]): Fragment =>
+    anyOf([
+      ...(both.was === null || was === null
+        ? []
+        : pinned.map((each) => each.was.shown(both.was!, was, aliases.was))),
+      ...(!unlocked || both.is === null || is === null
+        ? []
+        : pinned.map((each) => each.is.shown(both.is!, is, aliases.is))),
+    ]);
+  const columnOf = ({ was, is }: BothSides['fields'][number]): Fragment =>
+    both.was !== null && was !== null ? column(aliases.was, was) : column(aliases.is, is!);
+  const id = column(aliases[both.is === null ? 'was' : 'is'], 'id');
+  const label = labelOf(pinned[0]!, both);
+  const key =
+    label === null ? sql`null::text` : sql`case when ${seen(label)} then ${columnOf(label)}::text end`;
+
+  const visible = (side: 'was' | 'is') => {
+    const [name, asked] = [both[side], filter[side]];
+    if (name === null) return [];
+    return pinned.map((each) => {
+      const readable = each[side].readable(name, aliases[side]);
+      if (asked === null) return readable;
+      // Asked only of what the rules let pass, as in every list.
+      return sql`case when ${readable} then ${each[side].filter(asked, aliases[side])} end`;
+    });
+  };
+  const isFiltered = filter.was !== null || filter.is !== null;
+  const rows = [...visible('was'), ...(isFiltered && !unlocked ? [] : visible('is'))];
+  const changes = places.flatMap((all) =>
+    all.flatMap(({ was, is }) =>
+      was === is ? [] : [sql`((${flags.at(was)}) is true) <> ((${flags.at(is)}) is true)`],
+    ),
+  );
+  const found = sql`select ${id} as id, ${key} as "_label" from ${from} where ${allOf([anyOf(rows), ...(question.onlyChanged ? [anyOf(changes)] : [])])}`;
+  const page = sql`select id, "_label" from (${found}) as found where ${after === null ? sql`true` : behind(after)} order by "_label" nulls last, id limit ${value(question.limit)}::integer`;
+  const values = both.fields.map(
+    (each, index) => sql`case when ${seen(each)} then ${columnOf(each)} end as ${identifier(`v_${index}`)}`,
+  );
+  const statement = sql`with page as materialized (${page}) select ${id}::text as id, page."_label", ${flags.array()} as "_flags", ${commaList(values)} from page join ${from} on ${id} = page.id order by page."_label" nulls last, page.id`;
+  return { statement, items, places };
+}
+
+/** Conditions that are asked of a row, each once however many fields and identities ask it. */
+class Flags {
+  readonly #all: Fragment[] = [];
+  readonly #known = new Map<string, number>();
+
+  place(condition: Fragment): number {
+    const key = JSON.stringify([condition.text, condition.values]);
+    return remembered(this.#known, key, () => this.#all.push(condition) - 1);
+  }
+
+  at(place: number): Fragment {
+    return this.#all[place]!;
+  }
+
+  array(): Fragment {
+    return sql`array[${commaList(this.#all.map((each) => sql`(${each}) is true`))}]`;
+  }
+}
+
+function actsSql(access: Access, collection: string, alias: string): Fragment {
+  const sides = { old: alias, new: alias };
+  const actions = actionsOn(access.rulebook, collection).map(({ name }) =>
+    access.nodeSql(access.permission(name, collection).record, alias, sides),
+  );
+  return anyOf(actions);
+}
+
+function labelOf({ was, is }: Pinned, both: BothSides): BothSides['fields'][number] | null {
+  const of = (access: Access, name: string | null) =>
+    name === null ? null : (access.rulebook.schema.get(name)?.label ?? null);
+  const [old, now] = [of(was, both.was), of(is, both.is)];
+  const found = both.fields.find((each) =>
+    old === null ? now !== null && each.is === now : each.was === old,
+  );
+  return found ?? null;
+}
+
+function behind({ label, id }: NonNullable<PinnedQuestion['after']>): Fragment {
+  const later = sql`id > ${recordKey(id)}`;
+  if (label === null) return sql`"_label" is null and ${later}`;
+  const at = sql`${value(label)}::text`;
+  return sql`("_label" is null or "_label" > ${at} or ("_label" = ${at} and ${later}))`;
+}
+
+/** The labels of these records of a collection, where one of those pinned sees them in force. */
+export function labelsSql(
+  all: readonly Access[],
+  collection: string,
+  label: string,
+  keys: Fragment,
+): Fragment {
+  const seen = anyOf(all.map((access) => access.shown(collection, label, 'r')));
+  return sql`select r.id::text as id, left(${column('r', label)}::text, 120) as label from ${relation(all[0]!.rulebook.schema, collection)} as r where r.id = any(${keys}) and ${seen}`;
+}
+
+/** A sentence of a collection, with the operation that it is counted for; null: of creating, which no record that is there tells. */
+export interface CountedSentence {
+  readonly sentence: Rule | Fence;
+  readonly kind: 'rule' | 'fence';
+  readonly operation: Operation | null;
+}
+
+export interface SentencesQuery {
+  readonly counted: readonly CountedSentence[];
+  /** One row: `n_0` (records that it opens, or holds back), `m_0` (of these, those that another sentence opens, or holds back, too). */
+  readonly statement: Fragment;
+}
+
+/** What each sentence of a collection does for one caller on the records that are there. Cost: one pass. */
+export function sentencesSql(access: Access, collection: string): SentencesQuery {
+  const { rulebook } = access;
+  const of = <T extends Rule | Fence>(all: readonly T[], kind: CountedSentence['kind']) =>
+    all
+      .filter((each) => each.collection === collection)
+      .map((sentence): CountedSentence => ({ sentence, kind, operation: countedFor(sentence) }));
+  const counted = [...of(rulebook.rules, 'rule'), ...of(rulebook.fences, 'fence')];
+  const columns = counted.flatMap(({ sentence, kind, operation }, index) => {
+    const { own, others } =
+      operation === null ? none : sidesOf(access, sentence, kind, operation, collection);
+    const filter = (name: string, where: Fragment) =>
+      sql`count(*) filter (where ${where}) as ${identifier(`${name}_${index}`)}`;
+    return [filter('n', own), filter('m', allOf([own, others]))];
+  });
+  const from = sql`${relation(rulebook.schema, collection)} as r`;
+  return {
+    counted,
+    statement: columns.length === 0 ? sql`select 1` : sql`select ${commaList(columns)} from ${from}`,
+  };
+}
+
+const none = { own: sql`false`, others: sql`false` };
+
+function countedFor({ operations }: Rule | Fence): Operation | null {
+  const told = [...operations.keys()].filter((each) => each !== 'create');
+  return told.includes('read') ? 'read' : (told[0] ?? null);
+}
+
+function sidesOf(
+  access: Access,
+  sentence: Rule | Fence,
+  kind: CountedSentence['kind'],
+  operation: Operation,
+  collection: string,
+): { own: Fragment; others: Fragment } {
+  const permission = access.permission(operation, collection);
+  const sides = { old: 'r', new: 'r' };
+  const is = (node: Parameters<Access['nodeSql']>[0]) => sql`(${access.nodeSql(node, 'r', sides)}) is true`;
+  const readable = operation === 'read' ? [] : [access.readable(collection, 'r')];
+  if (kind === 'rule') {
+    const ground = permission.grounds.find((each) => each.rule === sentence);
+    if (ground === undefined) return none;
+    const others = permission.grounds.filter((each) => each !== ground);
+    return {
+      own: allOf([is(ground.node), is(permission.fenced), ...readable]),
+      others: anyOf(others.map((each) => is(each.node))),
+    };
+  }
+  const barrier = permission.barriers.find((each) => each.fence === sentence);
+  if (barrier === undefined) return none;
+  const of = (about: ReadonlySet<string> | null) =>
+    about === null
+      ? is(permission.granted)
+      : anyOf(
+          [...about]
+            .filter((field) => fieldOf(access.rulebook.schema, collection, field) !== undefined)
+            .map((field) => is(permission.field(field).granted)),
+        );
+  const others = permission.barriers.filter((each) => each !== barrier);
+  return {
+    own: allOf([of(barrier.about), sql`not ${is(barrier.node)}`, ...readable]),
+    others: anyOf(others.map((each) => sql`not ${is(each.node)}`)),
+  };
+}
+
+/** How many records one caller reads before and after, gains and loses: `was`, `is`, `gained`, `lost`. Cost: one pass. */
+export function readSidesSql({ was, is }: Pinned, both: BothSides): Fragment {
+  const { from, aliases } = bothSql(was, is, both);
+  const of = (access: Access, side: 'was' | 'is') =>
+    both[side] === null ? sql`false` : sql`(${access.readable(both[side], aliases[side])}) is true`;
+  return sql`select count(*) as total, count(*) filter (where b) as was, count(*) filter (where a) as is, count(*) filter (where a and not b) as gained, count(*) filter (where b and not a) as lost from (select ${of(was, 'was')} as b, ${of(is, 'is')} as a from ${from}) as each`;
+}

@@ -1,0 +1,208 @@
+import type { Rulebook } from '../../core/ir/rulebook.ts';
+import type { Renames } from '../../core/passage/renames.ts';
+import { effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
+import { sql } from '../../core/sql/fragment.ts';
+import { recordKeys } from '../../core/sql/identifiers.ts';
+import {
+  labelsSql,
+  pinnedSql,
+  readSidesSql,
+  sentencesSql,
+  type CountedSentence,
+  type Pinned,
+  type PinnedItem,
+  type PinnedQuestion,
+} from '../../core/sql/pinned.ts';
+import { systemFieldNames } from '../../core/types/schema.ts';
+import type { Value } from '../../core/types/types.ts';
+import { arrive, type Credentials } from '../callers.ts';
+import { run, type Database, type Executor } from '../connection.ts';
+import { syncIdentities } from '../publish/index.ts';
+import { rolledBack } from '../roll-back.ts';
+import { sameIdentities } from '../trials/index.ts';
+import { accessOf, bothSides } from './index.ts';
+
+/** Whom is looked through, and the rules on both sides. */
+export interface PinnedBy {
+  readonly before: Rulebook;
+  readonly after: Rulebook;
+  readonly renames: Renames;
+  readonly credentials: readonly Credentials[];
+  /** By its name in the draft, or by the one in force where the draft does not speak of it. */
+  readonly collection: string;
+}
+
+/** 0: neither; 1: by the draft alone; 2: by the rules in force alone; 3: by both. */
+export type Sides = 0 | 1 | 2 | 3;
+
+export interface PinnedRecord {
+  readonly id: string;
+  readonly label: string | null;
+  readonly values: ReadonlyMap<string, Value>;
+  /** For each identity, in their order: for each item. */
+  readonly sides: readonly (readonly Sides[])[];
+}
+
+export interface PinnedPage {
+  readonly both: BothSides;
+  readonly items: readonly PinnedItem[];
+  readonly records: readonly PinnedRecord[];
+  readonly more: boolean;
+  /** Labels of what references point at, by field and id: as far as somebody pinned sees them in force. */
+  readonly labels: ReadonlyMap<string, ReadonlyMap<string, string>>;
+}
+
+export interface PinnedCounts {
+  readonly total: number;
+  readonly identities: readonly {
+    readonly was: number;
+    readonly is: number;
+    readonly gained: number;
+    readonly lost: number;
+    readonly effects: readonly (EffectItem & { readonly gained: number; readonly lost: number })[];
+  }[];
+  readonly sentences: readonly (CountedSentence & {
+    /** By identity: the records that it opens, or holds back, and how many of these another does, too. */
+    readonly counts: readonly { readonly own: number; readonly shared: number }[];
+  })[];
+}
+
+/** The longest that one statement may take: what is looked at while somebody writes is not worth more. */
+const TIMEOUT = sql`set local statement_timeout = '20s'`;
+
+/** A page of records as several identities see them, before and after. Null: there is no such collection. Nothing is saved. */
+export async function pinnedPage(
+  database: Database,
+  by: PinnedBy,
+  question: Pick<PinnedQuestion, 'filter' | 'onlyChanged' | 'unlocked' | 'after' | 'limit'>,
+): Promise<PinnedPage | null> {
+  return looking(database, by, async (on, pinned, both) => {
+    const query = pinnedSql(pinned, { ...question, both, limit: question.limit + 1 });
+    const rows = await run<Record<string, Value> & { id: string; _label: string | null; _flags: boolean[] }>(
+      on,
+      query.statement,
+    );
+    const records = rows.slice(0, question.limit).map((row): PinnedRecord => {
+      const values = both.fields.flatMap(({ name }, index): [string, Value][] => {
+        const value = row[`v_${index}`] ?? null;
+        return value === null ? [] : [[name, value]];
+      });
+      const sides = query.places.map((all) =>
+        all.map(({ was, is }) => ((row._flags[was]! ? 2 : 0) + (row._flags[is]! ? 1 : 0)) as Sides),
+      );
+      return { id: row.id, label: row._label, values: new Map(values), sides };
+    });
+    const { items } = query;
+    return {
+      both,
+      items,
+      records,
+      more: rows.length > question.limit,
+      labels: await pointedAt(on, pinned, both, records),
+    };
+  });
+}
+
+/** What the draft does for each of those pinned, and what each of its sentences does. Null: there is no such collection. */
+export async function pinnedCounts(database: Database, by: PinnedBy): Promise<PinnedCounts | null> {
+  return looking(database, by, async (on, pinned, both) => {
+    const identities: PinnedCounts['identities'][number][] = [];
+    const counts: Record<string, number>[] = [];
+    let counted: readonly CountedSentence[] = [];
+    let total = 0;
+    for (const each of pinned) {
+      const [row] = await run<{ total: number; was: number; is: number; gained: number; lost: number }>(
+        on,
+        readSidesSql(each, both),
+      );
+      const { total: all, ...sides } = row!;
+      total = all;
+      identities.push({ ...sides, effects: await effectsFor(on, each, both) });
+      if (both.is === null) continue;
+      const query = sentencesSql(each.is, both.is);
+      counted = query.counted;
+      counts.push((await run<Record<string, number>>(on, query.statement))[0]!);
+    }
+    const sentences = counted.map((each, index) => ({
+      ...each,
+      counts: counts.map((row) => ({ own: row[`n_${index}`]!, shared: row[`m_${index}`]! })),
+    }));
+    return { total, identities, sentences };
+  });
+}
+
+async function effectsFor(on: Executor, { was, is }: Pinned, both: BothSides) {
+  const query = effectsSql(was, is, both);
+  if (query === null) return [];
+  const [row] = await run<Record<string, number>>(on, query.statement);
+  return query.items.flatMap((item, index) => {
+    const [gained, lost] = [row![`gained_${index}`]!, row![`lost_${index}`]!];
+    return gained === 0 && lost === 0 ? [] : [{ ...item, gained, lost }];
+  });
+}
+
+/** Arrives as each of them by both rulebooks at one moment, in a transaction that is taken back. */
+async function looking<T>(
+  database: Database,
+  { before, after, renames, credentials, collection }: PinnedBy,
+  work: (on: Executor, pinned: readonly Pinned[], both: BothSides) => Promise<T>,
+): Promise<T | null> {
+  const both = bothSides(before, after, renames).find((each) => (each.is ?? each.was) === collection);
+  if (both === undefined) return null;
+  return rolledBack(
+    database,
+    async (on) => {
+      await run(on, TIMEOUT);
+      let moment: string | null = null;
+      const old = [];
+      for (const each of credentials) {
+        const arrival = await arrive(on, before, each, { at: moment });
+        moment ??= arrival?.now ?? null;
+        old.push(arrival?.caller ?? null);
+      }
+      if (!sameIdentities(before, after)) await syncIdentities(on, after);
+      const pinned: Pinned[] = [];
+      for (const [index, each] of credentials.entries()) {
+        const arrival: Awaited<ReturnType<typeof arrive>> = await arrive(on, after, each, { at: moment });
+        moment ??= arrival?.now ?? null;
+        // Nobody who is looked through may sign in: then no condition is asked, and no moment counts.
+        const now = moment ?? '';
+        pinned.push({
+          was: accessOf(before, old[index]!, now),
+          is: accessOf(after, arrival?.caller ?? null, now),
+        });
+      }
+      return work(on, pinned, both);
+    },
+    { isolationLevel: 'repeatable read' },
+  );
+}
+
+async function pointedAt(
+  on: Executor,
+  pinned: readonly Pinned[],
+  both: BothSides,
+  records: readonly PinnedRecord[],
+): Promise<Map<string, Map<string, string>>> {
+  const found = new Map<string, Map<string, string>>();
+  if (both.was === null) return found;
+  const all = pinned.map(({ was }) => was);
+  const { schema } = all[0]!.rulebook;
+  const { fields } = schema.get(both.was)!;
+  for (const { name, was } of both.fields) {
+    const type = was === null ? undefined : fields.get(was)!.type;
+    if (type?.kind !== 'ref' || systemFieldNames.has(name)) continue;
+    const ids = [...new Set(records.flatMap(({ values }) => (values.get(name) as string | undefined) ?? []))];
+    const label = schema.get(type.collection)?.label;
+    if (ids.length === 0 || label === null || label === undefined) continue;
+    const rows = await run<{ id: string; label: string | null }>(
+      on,
+      labelsSql(all, type.collection, label, recordKeys(ids)),
+    );
+    found.set(
+      name,
+      new Map(rows.flatMap((row): [string, string][] => (row.label === null ? [] : [[row.id, row.label]]))),
+    );
+  }
+  return found;
+}

@@ -1,0 +1,261 @@
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import type { BenchDocument, BenchPage, BenchRequest } from '../../src/client/desk.ts';
+import { atTheMachine } from '../../src/store/audit/index.ts';
+import { setStaff } from '../../src/store/staff/index.ts';
+import { demoRulebook, openDemo, type World } from '../support/world.ts';
+
+/** What the bench tells of a draft is what lists and previews tell once it is in force, and nothing that it may not show. */
+const everybody = ['ada', 'ivo', 'stella', 'tess', 'visitor'];
+let world: World;
+beforeAll(async () => {
+  world = await openDemo();
+});
+afterAll(() => world.close());
+
+const files = (change: (text: string) => string = (text) => text) =>
+  demoRulebook.map(({ name, text }) => ({ name, text: name === 'hives.gate' ? change(text) : text }));
+const put = (was: string, is: string) => (text: string) => {
+  expect(text).toContain(was);
+  return text.replace(was, is);
+};
+const narrower = files(
+  put('when visibility != "private"\n', 'when visibility != "private" and status != "retired"\n'),
+);
+const wider = files(
+  put(
+    'visitors may read (code, apiary, queen_year) when visibility = "open"',
+    'visitors may read (code, notes) when status = "resting"',
+  ),
+);
+
+/** All pages put together. */
+async function whole(collection: string, request: BenchRequest): Promise<BenchPage> {
+  const pages: BenchPage[] = [];
+  let after: string | null = null;
+  do {
+    const { page }: BenchDocument = await world.desk.bench(collection, {
+      ...request,
+      limit: 37,
+      ...(after === null ? {} : { after }),
+    });
+    pages.push(page!);
+    after = page!.next;
+  } while (after !== null);
+  return { ...pages[0]!, records: pages.flatMap(({ records }) => records) };
+}
+
+/** The same as each of them is served it: `WHO read FIELD` → ids. */
+async function served(collection: string, as: readonly string[]): Promise<Map<string, Set<string>>> {
+  const found = new Map<string, Set<string>>();
+  const add = (key: string, id: string) => found.set(key, (found.get(key) ?? new Set()).add(id));
+  for (const name of as) {
+    let after: string | null = null;
+    do {
+      const page: Awaited<ReturnType<World['desk']['look']>> = await world.desk.look(
+        collection,
+        name === 'visitor' ? null : name,
+        { limit: 200, rights: true, ...(after === null ? {} : { after }) },
+      );
+      for (const record of page.records) {
+        add(`${name} reads`, record.id);
+        if (record._rights!.delete) add(`${name} deletes`, record.id);
+        for (const field of Object.keys(record))
+          if (!field.startsWith('_')) add(`${name} sees ${field}`, record.id);
+        for (const field of record._rights!.update) add(`${name} changes ${field}`, record.id);
+      }
+      after = page.next;
+    } while (after !== null);
+  }
+  return found;
+}
+
+/** What the marks say, on one side: `2` in force, `1` by the draft. */
+function marked({ records }: BenchPage, as: readonly string[], side: '1' | '2'): Map<string, Set<string>> {
+  const found = new Map<string, Set<string>>();
+  const add = (key: string, digits: string, id: string) => {
+    for (const [at, name] of as.entries())
+      if (digits[at] === side || digits[at] === '3') {
+        const said = key.replace('WHO', name);
+        found.set(said, (found.get(said) ?? new Set()).add(id));
+      }
+  };
+  for (const record of records) {
+    add('WHO reads', record.reads, record.id);
+    add('WHO deletes', record.deletes, record.id);
+    for (const [field, digits] of Object.entries(record.sees)) add(`WHO sees ${field}`, digits, record.id);
+    for (const [field, digits] of Object.entries(record.changes))
+      add(`WHO changes ${field}`, digits, record.id);
+  }
+  return found;
+}
+
+describe('marks', () => {
+  test.each(['hives', 'lots', 'people'])('of %s are what each of them is served', async (collection) => {
+    const page = await whole(collection, { as: everybody });
+    expect(marked(page, everybody, '2')).toEqual(await served(collection, everybody));
+    expect(marked(page, everybody, '1'), 'nothing differs from itself').toEqual(marked(page, everybody, '2'));
+    expect(new Set(page.records.map(({ id }) => id)).size).toBe(page.records.length);
+  });
+
+  test('of a draft are what each of them is served once it is published, and the counts too', async () => {
+    const was = await served('hives', everybody);
+    const page = await whole('hives', { as: everybody, files: narrower });
+    const counts = await world.desk.benchCounts('hives', { as: everybody, files: narrower });
+    expect(marked(page, everybody, '2')).toEqual(was);
+    await world.desk.publish({ files: narrower, despite: 'to compare' });
+    const is = await served('hives', everybody);
+    await world.desk.publish({ files: files(), despite: 'to go back' });
+    expect(marked(page, everybody, '1')).toEqual(is);
+    const size = (of: Map<string, Set<string>>, who: string) => of.get(`${who} reads`)?.size ?? 0;
+    expect(counts.identities.map(({ was: before, is: now }) => [before, now])).toEqual(
+      everybody.map((who) => [size(was, who), size(is, who)]),
+    );
+    expect(counts.identities[1]).toMatchObject({ gained: 0, lost: 17 });
+    expect(counts.sentences.find(({ id }) => id === 'hives/3')!.counts[1]).toEqual({ own: 199, shared: 0 });
+    expect(counts.sentences.find(({ id }) => id === 'hives/4')!.counts[1]).toEqual({ own: 1, shared: 0 });
+    expect(
+      counts.sentences.find(({ id }) => id === 'hives/fence-1')!.counts[0]!.own,
+      'Ada’s retired hive',
+    ).toBe(1);
+    const changed = await whole('hives', { as: everybody, files: narrower, changed: true });
+    expect(changed.records).toHaveLength(17);
+  });
+});
+
+describe('what the draft alone opens', () => {
+  test('is a mark without value or label, stands last, and is found by no filter, until an unlock', async () => {
+    await world.desk.lock();
+    const as = ['visitor'];
+    const locked = await whole('hives', { as, files: wider });
+    const opened = locked.records.filter(({ reads }) => reads === '1');
+    expect(opened.length).toBeGreaterThan(20);
+    expect(locked.records.slice(-opened.length)).toEqual(opened);
+    for (const { label, values } of opened) expect([label, values]).toEqual([null, {}]);
+    for (const { sees, values } of locked.records)
+      for (const field of Object.keys(values)) expect(sees[field]).toMatch(/[23]/);
+    const ids = opened.map(({ id }) => id);
+    expect(ids, 'their order tells nothing').toEqual(ids.toSorted());
+    const asked = await world.desk.bench('hives', { as, files: wider, where: 'status = "resting"' });
+    expect(asked.page!.records).toEqual([]);
+    expect(asked.page!.notCovered.join()).toContain('left out until an unlock');
+    const filtered = await world.desk.bench('hives', { as, files: wider, where: 'notes is present' });
+    expect(filtered.page!.records).toEqual([]);
+
+    await world.desk.unlock('to see what it opens');
+    const shown = await whole('hives', { as, files: wider });
+    const [first] = shown.records.filter(({ reads }) => reads === '1');
+    expect(first!.label).toMatch(/^(HIVE|OAK)-/);
+    expect(
+      (await whole('hives', { as, files: wider, where: 'notes is present' })).records.length,
+    ).toBeGreaterThan(0);
+  });
+
+  test('why by a draft names no value until an unlock', async () => {
+    const asking = {
+      as: 'visitor',
+      operation: 'read',
+      collection: 'hives',
+      record: 'OAK-002',
+      files: files(
+        put(
+          'visitors may read (code, apiary, queen_year)',
+          'visitors may read (code) when notes = "guess"\n  visitors may read (code, apiary, queen_year)',
+        ),
+      ),
+    };
+    await world.desk.lock();
+    const locked = JSON.stringify(await world.desk.why(asking));
+    expect(locked).toContain('notes = \\"guess\\"');
+    expect(locked).not.toContain('Requeened');
+    await world.desk.unlock('to see why');
+    expect(JSON.stringify(await world.desk.why(asking))).toContain('Requeened');
+  });
+});
+
+describe('what is asked of it', () => {
+  test('errors and advice come with their places and fixes, and no records; what cannot be tried says why', async () => {
+    const wrong = files(put('when keeper = me\n    stamp', 'when keeper == me\n    stamp'));
+    const { errors, page } = await world.desk.bench('hives', { as: ['ada'], files: wrong });
+    const text = wrong.find(({ name }) => name === 'hives.gate')!.text;
+    expect(page).toBeNull();
+    expect(errors).toHaveLength(1);
+    expect(text.slice(errors[0]!.start, errors[0]!.end)).toBe('==');
+    const { start, end, text: is } = errors[0]!.fix!;
+    const mended = { name: 'hives.gate', text: text.slice(0, start) + is + text.slice(end) };
+    const again = wrong.map((each) => (each.name === 'hives.gate' ? mended : each));
+    const {
+      errors: none,
+      page: there,
+      advice,
+    } = await world.desk.bench('hives', { as: ['ada'], files: again });
+    expect(none).toEqual([]);
+    expect(there!.records).not.toEqual([]);
+    expect(advice.length).toBeGreaterThan(3);
+    await expect(world.desk.benchCounts('hives', { as: ['ada'], files: wrong })).rejects.toMatchObject({
+      problem: { type: '/problems/rulebook-errors' },
+    });
+  });
+
+  test('a collection and a field that are new have no records and no values yet', async () => {
+    const grown = files(
+      (text) => `${text.replace('notes text\n', 'notes text\n  mood text\n')}
+      collection swarms { code text required label }
+      rules swarms { everybody may read (all) }`,
+    );
+    const { page } = await world.desk.bench('swarms', { as: ['ada'], files: grown });
+    expect(page).toMatchObject({ records: [], next: null });
+    expect(page!.notCovered.join()).toContain('the collection is new');
+    const hives = await world.desk.bench('hives', { as: ['ada'], files: grown, limit: 5 });
+    expect(hives.page!.fields.find(({ name }) => name === 'mood')).toMatchObject({ side: 'new' });
+    expect(hives.page!.records[0]!.sees.mood).toBe('1');
+    await expect(world.desk.bench('swarms', { as: ['ada'] })).rejects.toMatchObject({
+      problem: { status: 404 },
+    });
+  });
+
+  test.each([
+    [{ as: [] }, 400],
+    [{ as: ['ada', 'ada'] }, 400],
+    [{ as: ['ada', 'ben', 'cleo', 'dora', 'ivo', 'stella'] }, 400],
+    [{ as: ['nobody-known'] }, 400],
+    [{ as: ['ada'], where: 'quen_year = 1' }, 400],
+    [{ as: ['ada'], after: 'bm9uc2Vuc2U' }, 400],
+    [
+      {
+        as: ['ada'],
+        after: Buffer.from('{"label":"\\u0000","id":"019b8d6e-6160-7e27-ade4-8b24d04926e8"}').toString(
+          'base64url',
+        ),
+      },
+      400,
+    ],
+    [{ as: ['ada'], limit: 0 }, 400],
+    [{ as: ['ada'], files: [] }, 400],
+  ])('%j is answered %i', async (body, status) => {
+    const answer = await world.ask('POST', '/v1/desk/bench/hives', { token: world.deskToken, body });
+    expect(answer.status).toBe(status);
+    expect(answer.text).not.toContain('select');
+  });
+
+  test('a draft is for authors alone, and whoever is looked through is on the trail', async () => {
+    const password = 'a long enough password';
+    await setStaff(world.database, 'viewer@hollowoak.example', password, 'viewer', atTheMachine('test'));
+    const signedIn = await world.ask('POST', '/v1/desk/session', {
+      body: { email: 'viewer@hollowoak.example', password },
+    });
+    const headers = { cookie: signedIn.headers.get('set-cookie')!.split(';')[0]! };
+    const ask = (path: string, body: object) =>
+      world.ask('POST', `/v1/desk/bench/hives${path}`, { headers, body });
+    for (const path of ['', '/counts']) {
+      expect((await ask(path, { as: ['ada'] })).status).toBe(200);
+      expect((await ask(path, { as: ['ada'], files: narrower })).json.type).toBe('/problems/level-too-low');
+    }
+    await world.desk.bench('hives', { as: ['ada', 'visitor'], files: narrower });
+    const [entry] = (await world.desk.audit({ action: 'look.bench' })).entries;
+    expect(entry).toMatchObject({
+      subject: 'hives',
+      detail: { as: ['ada', 'visitor'], draft: expect.stringMatching(/^[\w-]{12}$/) as string },
+    });
+    expect((await world.ask('POST', '/v1/desk/bench/hives', { body: { as: ['ada'] } })).status).toBe(401);
+  });
+});

@@ -1,0 +1,366 @@
+import type { BrowserContext, Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { atTheMachine } from '../../src/store/audit/index.ts';
+import { setStaff } from '../../src/store/staff/index.ts';
+import { openBrowser } from '../support/chromium.ts';
+import { expectAccessible, openPage, signIn } from '../support/console.ts';
+import { demoRulebook, openDemo, type World } from '../support/world.ts';
+
+/** Rules are written in the browser, and what they do is seen while they are. */
+const STAFF = { email: 'publisher@hollowoak.example', password: 'a long enough password' };
+const AT = '#with=ada,ivo,stella,tess,visitor&focus=ivo';
+let world: World;
+let browser: BrowserContext;
+let page: Page;
+const complaints: string[] = [];
+
+beforeAll(async () => {
+  world = await openDemo({ consoleFolder: 'dist/console' });
+  await setStaff(world.database, STAFF.email, STAFF.password, 'publisher', atTheMachine('test'));
+  browser = await openBrowser();
+  page = await openPage(browser, complaints);
+  await signIn(page, world, STAFF.email, STAFF.password);
+});
+afterAll(async () => {
+  await browser?.close();
+  await world.close();
+});
+
+const grid = (of = page) => of.getByRole('grid');
+const seenBy = (of = page) => of.getByRole('region', { name: 'Seen by' });
+const card = (words: string, of = page) => of.getByRole('button', { name: `Write in: ${words}` });
+const shownLabels = (of = page) => grid(of).getByRole('rowheader').locator('.fg-value').allInnerTexts();
+const open = async (of = page, hash = AT) => {
+  await of.goto(`${world.service.url}/console/bench/hives${hash}`);
+  await grid(of).waitFor();
+  await seenBy(of).getByText('of 400').first().waitFor();
+};
+/** Puts words at the end of a card’s text. */
+const append = async (words: string, more: string, of = page) => {
+  await card(words, of).click();
+  await of.keyboard.press('Control+End');
+  await of.keyboard.type(more);
+};
+/** Closes the open card. */
+const done = (of = page) => of.getByRole('button', { name: 'Done' }).click();
+const drop = async (of = page) => {
+  await of.getByRole('button', { name: 'Drop', exact: true }).click();
+  await of.getByText('These are the rules in force').waitFor();
+};
+
+describe('the table', () => {
+  test('tells of each cell what each of them may, in one order, and shows it as the one in focus sees it', async () => {
+    await open();
+    const row = grid().getByRole('row', { name: /HIVE-0012/ });
+    await page.getByRole('textbox', { name: 'Only where' }).fill('code starts with "HIVE-001"');
+    await page.keyboard.press('Enter');
+    await row.waitFor();
+    const notes = row.getByRole('gridcell', { name: /^notes/ });
+    expect(await notes.getAttribute('aria-label')).toBe(
+      'notes withheld: ada does not see it; ivo does not see it; stella sees it; tess does not see it; visitor does not see it',
+    );
+    await seenBy()
+      .getByRole('button', { name: /stella/ })
+      .first()
+      .click();
+    await expect.poll(() => notes.getAttribute('aria-label')).toMatch(/^notes (?!withheld)/);
+    expect(page.url(), 'it can be sent on').toMatch(/#with=ada%2Civo.*focus=stella.*where=/);
+    await page.getByRole('button', { name: 'Clear' }).click();
+  });
+
+  test('is walked by keys, which also say through whom, and why', async () => {
+    await open();
+    await grid().focus();
+    await page.keyboard.press('Control+Home');
+    for (const key of ['ArrowDown', 'ArrowRight', 'ArrowRight']) await page.keyboard.press(key);
+    const active = async () =>
+      page.locator(`#${await grid().getAttribute('aria-activedescendant')}`).getAttribute('aria-label');
+    expect(await active()).toMatch(
+      /^apiary not seen: ada does not see it; ivo does not see it; stella sees it/,
+    );
+    await page.keyboard.press('3');
+    await expect.poll(active).toMatch(/^apiary (?!not seen)/);
+    await page.keyboard.press('Enter');
+    const why = page.getByRole('complementary', { name: 'Why' });
+    await why.getByText('stella may read hives').waitFor();
+    await why.getByRole('button', { name: 'hives.gate:' }).first().click();
+    await why.getByRole('button', { name: 'Close' }).click();
+    await grid().focus();
+    await page.keyboard.press('Control+End');
+    await expect.poll(active, { timeout: 10_000 }).toMatch(/^reserve_price/);
+    await page.keyboard.press('Control+Home');
+  });
+
+  test('shows at least 18 records, 6 fields and 3 identities beside the sentences at 1280 × 800', async () => {
+    await open(page, '#with=ada,ivo,stella&focus=ivo');
+    const { bottom, right } = (await grid()
+      .boundingBox()
+      .then((box) => box && { bottom: box.y + box.height, right: box.x + box.width }))!;
+    const boxes = await Promise.all(
+      (await grid().getByRole('rowheader').all()).map((each) => each.boundingBox()),
+    );
+    expect(
+      boxes.filter((box) => box !== null && box.y + box.height <= bottom + 1).length,
+    ).toBeGreaterThanOrEqual(18);
+    const heads = await Promise.all(
+      (await grid().getByRole('columnheader').all()).map((each) => each.boundingBox()),
+    );
+    expect(
+      heads.filter((box) => box !== null && box.x + box.width <= right + 1).length,
+    ).toBeGreaterThanOrEqual(7);
+    expect(await page.getByRole('article').count()).toBeGreaterThan(5);
+  });
+});
+
+describe('a sentence', () => {
+  test('is written in, and what it does is on the marks, on the counts and on the trials while it is', async () => {
+    await open();
+    await append('inspector may read (all but notes', ' and status != "retired"');
+    const began = Date.now();
+    await seenBy().getByText('217 → 200 of 400').waitFor();
+    console.log(`from the last key to marks and counts: ${Date.now() - began} ms, 200 of them the pause`);
+    await page
+      .getByRole('article', { name: /Being written/ })
+      .getByText('ivo 199')
+      .waitFor();
+    await page.getByText('1 change on version').waitFor();
+    await page.getByText('trials 165 of 165').waitFor();
+    await page.getByRole('button', { name: 'Only what changed' }).click();
+    await expect.poll(() => grid().getByRole('rowheader').count()).toBe(17);
+    const [first] = await grid()
+      .getByRole('gridcell', { name: /^status/ })
+      .all();
+    expect(await first!.getAttribute('aria-label')).toContain(
+      'ivo does not see it (by this draft: no longer sees it)',
+    );
+    await page.getByRole('button', { name: 'Only what changed' }).click();
+    await page.getByRole('button', { name: 'Done' }).click();
+    await card('inspector may read (all but notes, reserve_price) when').waitFor();
+    await expect.poll(() => card('inspector may read (all but notes, reserve_price) when').count()).toBe(1);
+    await grid().focus();
+    await page.keyboard.press('Control+z');
+    await seenBy().getByText('217 of 400').waitFor();
+    await page.getByText('These are the rules in force').waitFor();
+    await page.keyboard.press('Control+Shift+Z');
+    await seenBy().getByText('217 → 200 of 400').waitFor();
+    await drop();
+  });
+
+  test('with an error says what is wrong and what was meant; the picture of before stands', async () => {
+    await open();
+    await append('treasurer may read (code, keeper', ' when state = "open" && status = "active"');
+    const writing = page.getByRole('article', { name: /Being written/ });
+    await writing.getByRole('button', { name: 'write and' }).click();
+    await writing.getByText('hives has no field “state”').waitFor();
+    await page.getByText('error: the picture is the last that had none').waitFor();
+    expect(await shownLabels()).toContain('HIVE-0001');
+    await page.keyboard.press('Escape');
+    await writing.getByRole('button', { name: 'Take back' }).click();
+    await page.getByText('These are the rules in force').waitFor();
+    await append('treasurer may read (code, keeper', ' when when');
+    await writing.getByRole('button', { name: 'Done' }).click();
+    await page.getByText('It cannot be read yet').waitFor();
+    await writing.getByRole('button', { name: 'Take back' }).click();
+  });
+
+  test('is put aside and back byte for byte, deleted, and added', async () => {
+    await open();
+    const text = demoRulebook.find(({ name }) => name === 'hives.gate')!.text;
+    const ofCard = (words: RegExp) => page.getByRole('article', { name: words });
+    await ofCard(/^Rule: steward may read/)
+      .getByRole('button', { name: 'Put aside' })
+      .click();
+    await seenBy().getByText('239 → 0 of 400').waitFor();
+    await page.getByRole('button', { name: 'The whole text' }).click();
+    expect(await page.getByRole('textbox', { name: 'Text of hives.gate' }).innerText()).toContain(
+      '//- steward may read',
+    );
+    await page.getByRole('button', { name: 'Back to the sentences' }).click();
+    await ofCard(/^Put aside: steward/)
+      .getByRole('button', { name: 'Put back' })
+      .click();
+    await page.getByText('These are the rules in force').waitFor();
+    await ofCard(/^Rule: visitors may read/)
+      .getByRole('button', { name: 'Delete' })
+      .click();
+    await seenBy().getByText('66 → 0 of 400').waitFor();
+    await page.getByRole('button', { name: '+ Sentence' }).click();
+    await page.keyboard.type('visitors may read (code) when visibility = "open"');
+    await seenBy().getByText('66 of 400').waitFor();
+    await page.keyboard.press('Control+Enter');
+    await page.getByRole('button', { name: 'Save' }).click();
+    await page.getByLabel('Name').fill('fewer-for-visitors');
+    await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
+    await page.getByRole('button', { name: 'Saved' }).waitFor();
+    const saved = (await world.desk.draft('fewer-for-visitors')).files.find(
+      ({ name }) => name === 'hives.gate',
+    )!.text;
+    const sentence = '  visitors may read (code, apiary, queen_year) when visibility = "open"\n\n';
+    const added = '\n\n  visitors may read (code) when visibility = "open"\n}\n\ncollection inspections';
+    expect(saved).toBe(text.replace(sentence, '').replace('\n}\n\ncollection inspections', added));
+    await page.getByRole('combobox', { name: 'Draft that is open' }).selectOption({ index: 0 });
+    await page.getByText('These are the rules in force').waitFor();
+  });
+});
+
+describe('what is written', () => {
+  test('outlives a reload, an ended session, a closed tab, and a service that is gone', async () => {
+    await open();
+    await append('treasurer may read (code, keeper', ' when status = "active"');
+    await done();
+    await page.reload();
+    await page.getByText('1 change on version').waitFor();
+
+    await browser.clearCookies();
+    await page.reload();
+    await signIn(page, world, STAFF.email, STAFF.password);
+    await open();
+    await page.getByText('1 change on version').waitFor();
+
+    const other = await openPage(browser, complaints);
+    await open(other);
+    await other.getByText('These are the rules in force').waitFor();
+    await append('treasurer may read (code, keeper', ' when queen_year > 2020', other);
+    await other.waitForTimeout(500);
+    await other.close();
+    await page.reload();
+    await page.getByText('Text that was not saved is still here').waitFor();
+    await drop();
+    await page.getByRole('button', { name: 'Take it up' }).click();
+    await card('treasurer may read (code, keeper, reserve_price) when queen').waitFor();
+
+    await browser.setOffline(true);
+    await append('treasurer may read (code, keeper', ' and notes is present');
+    await page.getByText('The service does not answer').first().waitFor();
+    await browser.setOffline(false);
+    // It comes back by itself.
+    await seenBy()
+      .getByText(/400 → \d+ of 400/)
+      .waitFor();
+    expect(await page.getByRole('article', { name: /Being written/ }).innerText()).toContain(
+      'notes is present',
+    );
+    await page.keyboard.press('Escape');
+    await drop();
+  });
+
+  test('is put together with what somebody else saved; where both changed the same, nothing is lost', async () => {
+    await open();
+    await append('treasurer may read (code, keeper', ' when status = "active"');
+    await done();
+    await page.getByRole('button', { name: 'Save' }).click();
+    await page.getByLabel('Name').fill('together');
+    await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
+    await page.getByRole('button', { name: 'Saved' }).waitFor();
+    const change = (was: string, is: string) =>
+      world.desk.changeDraft('together', { changes: [{ file: 'hives.gate', was, is }] });
+    await change('apprentice may read (code, apiary, visibility)', 'apprentice may read (code, visibility)');
+    await append('treasurer may read (code, keeper', ' and notes is present');
+    await done();
+    await page.getByRole('button', { name: 'Save' }).click();
+    await card('apprentice may read (code, visibility)').waitFor();
+    await page.getByRole('button', { name: 'Saved' }).waitFor();
+
+    await change('and notes is present', 'and notes is missing');
+    await append('treasurer may read (code, keeper', ' or status = "resting"');
+    await done();
+    await page.getByRole('button', { name: 'Save' }).click();
+    await page.getByText('Two people changed the same differently').waitFor();
+    await page.getByText('notes is missing').waitFor();
+    await card('treasurer may read (code, keeper, reserve_price) when statu').waitFor();
+    await page.getByRole('button', { name: 'Save mine under another name' }).click();
+    await page.getByLabel('Name').fill('mine-alone');
+    await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
+    await page.getByRole('button', { name: 'Saved' }).waitFor();
+    expect(
+      (await world.desk.draft('mine-alone')).files.find(({ name }) => name === 'hives.gate')!.text,
+    ).toContain('or status = "resting"');
+    await page.getByRole('combobox', { name: 'Draft that is open' }).selectOption({ index: 0 });
+    await page.getByText('These are the rules in force').waitFor();
+  });
+});
+
+describe('changes', () => {
+  test('are previewed, published after an unlock, moved onto what others publish, and gone back from', async () => {
+    await open();
+    await append('visitors may read (code, apiary', ' or visibility = "members"');
+    await done();
+    // Somebody else is faster.
+    const [hives] = demoRulebook.filter(({ name }) => name === 'hives.gate');
+    const theirs = demoRulebook.map((each) =>
+      each === hives
+        ? {
+            ...each,
+            text: each.text.replace(
+              'treasurer may read (code, keeper, reserve_price)',
+              'treasurer may read (code, reserve_price)',
+            ),
+          }
+        : each,
+    );
+    const { version } = await world.desk.publish({ files: theirs, despite: 'a trial speaks of it' });
+    await page.reload();
+    await page.getByText(`Version ${version} was published meanwhile`).waitFor();
+    await page.getByRole('link', { name: 'Changes', exact: true }).click();
+    await page.getByText(`Version ${version} is in force meanwhile`).waitFor();
+    expect(await page.getByRole('button', { name: 'Publish', exact: true }).count(), 'not over theirs').toBe(
+      0,
+    );
+    await page.getByRole('link', { name: 'Bench' }).click();
+    await page.getByRole('button', { name: `Move onto version ${version}` }).click();
+    await page.getByLabel('Name').fill('moved');
+    await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
+    await page.getByText(`1 change on version ${version}`).waitFor();
+    await card('treasurer may read (code, reserve_price)').waitFor();
+    await page.getByRole('link', { name: 'Preview' }).click();
+    await page.getByText('visitors may read hives', { exact: false }).first().waitFor();
+    await page
+      .getByRole('table', { name: 'What it does' })
+      .getByText('visitor', { exact: false })
+      .first()
+      .waitFor();
+    await expectAccessible(page, 'changes');
+    const publish = page.getByRole('button', { name: 'Publish', exact: true });
+    expect(await publish.isDisabled(), 'not before an unlock').toBe(true);
+    await page.getByRole('button', { name: 'Unlock' }).click();
+    await page.getByLabel('Reason').fill('visitors see more hives');
+    await page.keyboard.press('Enter');
+    await page.getByRole('status', { name: 'Unlocked' }).waitFor();
+    await page.getByLabel('What changes, in a line').fill('members’ hives, too');
+    await publish.click();
+    await page.getByText('Trials of this rulebook fail').waitFor();
+    await page.getByLabel('Publish all the same, because').fill('the trials are to follow');
+    await publish.click();
+    await page.getByText(`Version ${version + 1} is in force.`).waitFor();
+    const versions = page.getByRole('table', { name: 'Versions' });
+    await versions.getByText('members’ hives, too').waitFor();
+    await versions.getByRole('row', { name: /^1 / }).getByRole('button').click();
+    await page.getByRole('button', { name: 'Restore version 1' }).click();
+    await page.getByText(`Version ${version + 2} is in force.`).waitFor();
+    const restored = (await world.desk.version(version + 2)).files;
+    expect(restored.map(({ text }) => text)).toEqual(
+      (await world.desk.version(1)).files.map(({ text }) => text),
+    );
+    await page.getByRole('button', { name: 'Lock', exact: true }).click();
+  });
+});
+
+test('every page has no violation that axe finds, light and dark', async () => {
+  await open();
+  await expectAccessible(page, 'bench');
+  await append('treasurer may read', '');
+  await expectAccessible(page, 'bench with an open sentence');
+  await page.keyboard.press('Escape');
+  await page.getByRole('gridcell').first().click();
+  await page.getByRole('complementary', { name: 'Why' }).getByText('may').first().waitFor();
+  await expectAccessible(page, 'bench with why');
+  for (const path of ['look/hives', 'people', 'trials', 'sweep', 'audit']) {
+    await page.goto(`${world.service.url}/console/${path}`);
+    await page.getByRole('main').getByText(/./).first().waitFor();
+    await expectAccessible(page, path);
+  }
+});
+
+test('nothing went wrong in the browser meanwhile', () => {
+  expect(complaints).toEqual([]);
+});

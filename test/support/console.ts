@@ -1,0 +1,51 @@
+import axe from 'axe-core';
+import type { BrowserContext, Page } from 'playwright-core';
+import { expect } from 'vitest';
+import type { World } from './world.ts';
+
+/** Signs in at the console of a world. */
+export async function signIn(page: Page, world: World, email: string, password: string): Promise<void> {
+  await page.goto(`${world.service.url}/console/`);
+  await page.getByLabel('E-mail address').fill(email);
+  await page.getByLabel('Password').fill(password);
+  await page.keyboard.press('Enter');
+  await page.getByRole('navigation', { name: 'Pages' }).waitFor();
+}
+
+/** A new page, whose complaints are gathered: what goes wrong in the browser is a fault, but for answers that are refusals. */
+export async function openPage(browser: BrowserContext, complaints: string[]): Promise<Page> {
+  const page = await browser.newPage();
+  page.setDefaultTimeout(15_000);
+  page.on('console', (message) => {
+    const text = message.text();
+    // Chromium keeps the style of what is typed over, and may not under this policy: nothing comes of it.
+    const isOwn = /status of (4\d\d|503)|ERR_CONNECTION|ERR_INTERNET|Applying inline style/.test(text);
+    if (message.type() === 'error' && !isOwn) complaints.push(text);
+  });
+  page.on('pageerror', (error) => complaints.push(error.message));
+  return page;
+}
+
+/** No violation of WCAG 2.2, levels A and AA, that axe can find, in both themes. */
+export async function expectAccessible(page: Page, what: string): Promise<void> {
+  for (const theme of ['light', 'dark']) {
+    await page.locator('html').evaluate((root, name) => root.setAttribute('data-theme', name), theme);
+    await page.waitForTimeout(350);
+    await page.evaluate(axe.source);
+    const violations = await page.evaluate(async () => {
+      const { axe: engine } = globalThis as unknown as {
+        axe: {
+          run: (options: object) => Promise<{
+            violations: { id: string; nodes: { html: string; failureSummary?: string }[] }[];
+          }>;
+        };
+      };
+      const tags = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'];
+      const found = await engine.run({ runOnly: { type: 'tag', values: tags } });
+      return found.violations.map(
+        ({ id, nodes }) => `${id}: ${nodes[0]!.html.slice(0, 200)} ${nodes[0]!.failureSummary ?? ''}`,
+      );
+    });
+    expect(violations, `${what}, ${theme}`).toEqual([]);
+  }
+}
