@@ -76,7 +76,9 @@ import {
   type NewDraft,
 } from './schemas/drafts.ts';
 import { assignedSchema, ownerlessSchema, undoneSchema, type OwnerAssignment } from './schemas/owners.ts';
+import { patternListSchema, writtenPatternSchema, type PatternRequest } from './schemas/patterns.ts';
 import { previewSchema, type PreviewRequest } from './schemas/preview.ts';
+import { rehearsedSchema, type RehearseRequest } from './schemas/rehearse.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema } from './schemas/records.ts';
 import { query, type ClientOptions, type SendOptions } from './transport.ts';
@@ -86,11 +88,13 @@ export type * from './schemas/aside.ts';
 export type * from './schemas/bench.ts';
 export type * from './schemas/drafts.ts';
 export type * from './schemas/owners.ts';
+export type * from './schemas/patterns.ts';
 export type * from './schemas/preview.ts';
 export type * from './schemas/problems.ts';
 export type * from './schemas/records.ts';
 export type * from './schemas/mutate.ts';
 export type * from './schemas/reach.ts';
+export type * from './schemas/rehearse.ts';
 export type * from './schemas/sweep.ts';
 export type * from './schemas/why.ts';
 export type * from './schemas/audit.ts';
@@ -471,6 +475,17 @@ export class DeskClient extends GateClient {
     });
   }
 
+  /** Ready pieces of rulebook. */
+  async patterns() {
+    return (await this.#call('GET', '/v1/desk/patterns', patternListSchema)).patterns;
+  }
+
+  /** One of them, written for a collection of these files. */
+  writePattern(name: string, request: PatternRequest) {
+    const path = `/v1/desk/patterns/${encodeURIComponent(name)}`;
+    return this.#call('POST', path, writtenPatternSchema, { body: request });
+  }
+
   publish(publication: Publication) {
     return this.#call('POST', '/v1/desk/publications', publishedSchema, { body: publication });
   }
@@ -518,6 +533,11 @@ export class DeskClient extends GateClient {
   ) {
     const path = `/v1/desk/reach/${encodeURIComponent(collection)}/${encodeURIComponent(record)}`;
     return this.#call('GET', `${path}${query(options)}`, reachersSchema);
+  }
+
+  /** A write as a test identity, answered as it goes over HTTP and taken back; by a draft, too. */
+  rehearseAs(request: RehearseRequest) {
+    return this.#call('POST', '/v1/desk/rehearsals', rehearsedSchema, { body: request });
   }
 
   /** Why an identity may or may not do something, with every rule that had a part in it. */

@@ -172,6 +172,124 @@ describe('what the draft alone opens', () => {
   });
 });
 
+describe('a rehearsal', () => {
+  const ofAda = { as: 'ada', collection: 'hives', operation: 'update' };
+
+  test('answers as the service does, by the rules in force and by a draft, and nothing of it stays', async () => {
+    const before = await whole('hives', { as: everybody });
+    const yes = await world.desk.rehearseAs({ ...ofAda, record: 'OAK-001', values: { notes: 'moved' } });
+    expect(yes).toMatchObject({ status: 200, hidden: false, body: { code: 'OAK-001', notes: 'moved' } });
+    expect(yes.request).toMatchObject({ method: 'PATCH', body: { notes: 'moved' } });
+    const served_ = await world.ask(yes.request.method, yes.request.path, {
+      as: 'ada',
+      body: yes.request.body,
+      headers: { 'firmgate-rehearsal': 'true' },
+    });
+    expect([served_.status, { ...served_.json, updated_at: '' }]).toEqual([
+      yes.status,
+      { ...yes.body, updated_at: '' },
+    ]);
+    const no = await world.desk.rehearseAs({ ...ofAda, record: 'OAK-003', values: { notes: 'x' } });
+    expect(no).toMatchObject({ status: 403, body: { type: '/problems/not-allowed' } });
+    const gone = await world.desk.rehearseAs({ ...ofAda, record: 'OAK-101', values: { notes: 'x' } });
+    expect(gone.status).toBe(404);
+    const files_ = files(
+      put(
+        'nobody but steward may update, delete unless old.status != "retired"',
+        'nobody but steward may delete unless old.status != "retired"',
+      ),
+    );
+    expect(
+      (await world.desk.rehearseAs({ ...ofAda, record: 'OAK-003', values: { notes: 'x' }, files: files_ }))
+        .status,
+    ).toBe(200);
+    const made = { code: 'OAK-999', apiary: 'Orchard' };
+    expect(
+      (await world.desk.rehearseAs({ as: 'ada', operation: 'create', collection: 'hives', values: made }))
+        .status,
+    ).toBe(201);
+    expect(
+      (await world.desk.rehearseAs({ as: 'visitor', operation: 'create', collection: 'hives', values: made }))
+        .status,
+    ).toBe(403);
+    expect(
+      (await world.desk.rehearseAs({ as: 'gus', operation: 'create', collection: 'hives', values: made }))
+        .status,
+    ).toBe(401);
+    expect(
+      (
+        await world.desk.rehearseAs({
+          as: 'ada',
+          operation: 'delete',
+          collection: 'hives',
+          record: 'OAK-004',
+        })
+      ).status,
+    ).toBe(204);
+    const sold = {
+      as: 'tess',
+      operation: 'sell',
+      collection: 'lots',
+      record: 'LOT-2',
+      values: { buyer: 'A shop' },
+    };
+    expect((await world.desk.rehearseAs(sold)).body).toMatchObject({ status: 'sold' });
+    expect(await whole('hives', { as: everybody })).toEqual(before);
+  });
+
+  test('by a draft shows no record until an unlock; what stays takes one, and no draft', async () => {
+    const open = files(
+      put(
+        'visitors may read (code, apiary, queen_year)',
+        'visitors may update (queen_year)\n  visitors may read (all)',
+      ),
+    );
+    const asked = {
+      as: 'visitor',
+      operation: 'update',
+      collection: 'hives',
+      record: 'HIVE-0012',
+      values: { queen_year: 2020 },
+      files: open,
+    };
+    await world.desk.lock();
+    const locked = await world.desk.rehearseAs(asked);
+    expect(locked).toMatchObject({ status: 200, hidden: true });
+    expect(JSON.stringify(locked)).not.toMatch(/HIVE-0012|reserve_price":"/);
+    const stays = { ...ofAda, record: 'OAK-001', values: { notes: 'for good' }, stays: true };
+    await expect(world.desk.rehearseAs(stays)).rejects.toMatchObject({
+      problem: { type: '/problems/locked' },
+    });
+    await world.desk.unlock('to change a record as ada');
+    expect((await world.desk.rehearseAs(asked)).body).toMatchObject({ code: 'HIVE-0012' });
+    await expect(world.desk.rehearseAs({ ...asked, stays: true })).rejects.toMatchObject({
+      problem: { status: 400 },
+    });
+    expect((await world.desk.rehearseAs(stays)).status).toBe(200);
+    expect(
+      (await world.ask('GET', '/v1/records/hives?where=code%3D%22OAK-001%22', { as: 'ada' })).json.records[0]
+        .notes,
+    ).toBe('for good');
+    const [entry] = (await world.desk.audit({ action: 'records.write-as' })).entries;
+    expect(entry).toMatchObject({
+      reason: 'to change a record as ada',
+      detail: { as: 'ada', operation: 'update' },
+    });
+  });
+
+  test.each([
+    [{ ...ofAda, record: 'OAK-001', values: { nots: 'x' } }, 'notes'],
+    [{ ...ofAda, record: 'OAK-777', values: { notes: 'x' } }, 'no record'],
+    [{ ...ofAda, operation: 'read', record: 'OAK-001' }, 'not rehearsed'],
+    [{ ...ofAda, operation: 'sell', record: 'OAK-001' }, 'operation'],
+    [{ ...ofAda, as: 'nobody-known', record: 'OAK-001' }, 'test identity'],
+  ])('%j is told what is wrong', async (asked, words) => {
+    const answer = await world.ask('POST', '/v1/desk/rehearsals', { token: world.deskToken, body: asked });
+    expect(answer.status).toBe(400);
+    expect(answer.text).toContain(words);
+  });
+});
+
 describe('what is asked of it', () => {
   test('errors and advice come with their places and fixes, and no records; what cannot be tried says why', async () => {
     const wrong = files(put('when keeper = me\n    stamp', 'when keeper == me\n    stamp'));

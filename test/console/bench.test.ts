@@ -203,6 +203,77 @@ describe('a sentence', () => {
   });
 });
 
+describe('by mouse alone', () => {
+  test('a sentence is written by a form, which is the same text, and what it cannot show stands in it as text', async () => {
+    await open();
+    await card('inspector may read (all but reserve_price) when on_duty').click();
+    const writing = page.getByRole('article', { name: /Being written/ });
+    await writing.getByRole('button', { name: 'Form', exact: true }).click();
+    expect(
+      await writing
+        .getByRole('textbox', { name: 'Condition as text' })
+        .or(writing.getByRole('combobox', { name: 'Condition as text' }))
+        .inputValue(),
+    ).toBe('on_duty(this)');
+    const group = (name: string) => writing.getByRole('group', { name, exact: true });
+    await group('Who').getByRole('button', { name: 'auditor' }).click();
+    await group('read').getByRole('button', { name: 'notes' }).click();
+    await writing.getByRole('button', { name: 'or …' }).click();
+    await group('Who').getByRole('button', { name: 'inspector' }).click();
+    await writing.getByRole('button', { name: 'Text', exact: true }).click();
+    const text = (await writing.getByRole('textbox', { name: 'Sentence' }).innerText())
+      .split('\n')
+      .map((line) => line.trim())
+      .join(' ');
+    expect(text).toBe(
+      'auditor may read (all but reserve_price, notes) when on_duty(this) or mine because "A visit opens the hive to its inspector while it lasts, and no longer"',
+    );
+    await seenBy().getByText('217 → 216 of 400').waitFor();
+    await done();
+    await drop();
+  });
+
+  test('a write is tried as somebody by the draft, kept as a trial; a cell asks for its sentence; a pattern is put in', async () => {
+    await open(page, '#with=ada,ivo&focus=ada');
+    await append('nobody but steward may update, delete', ' or keeper = me');
+    await done();
+    await page.getByRole('textbox', { name: 'Only where' }).fill('code = "OAK-003"');
+    await page.keyboard.press('Enter');
+    await grid()
+      .getByRole('row', { name: /OAK-003/ })
+      .getByRole('gridcell', { name: /^notes/ })
+      .click();
+    const aside = page.getByRole('complementary');
+    await aside.getByRole('button', { name: 'Try', exact: true }).click();
+    await aside.getByRole('textbox', { name: 'notes' }).fill('as it was');
+    await aside.locator('form').getByRole('button', { name: 'Try', exact: true }).click();
+    await aside.getByText('200 It would be carried out').waitFor();
+    expect(await aside.getByLabel('The same with curl').innerText()).toMatch(
+      /-X PATCH .*\$TOKEN.*Firmgate-Rehearsal: true/s,
+    );
+    await aside.getByRole('button', { name: 'Keep as a trial' }).click();
+    await page.getByText('2 changes on version').waitFor();
+    await page.getByText(/trials 16\d of 166/).waitFor();
+    await seenBy().getByRole('button', { name: /ivo/ }).first().click();
+    await aside.getByRole('button', { name: 'Why', exact: true }).click();
+    await aside.getByRole('button', { name: 'Let ivo see this' }).click();
+    const writing = page.getByRole('article', { name: /Being written/ });
+    expect(await writing.innerText()).toContain('inspector may read (code, notes) when code = "OAK-003"');
+    await done();
+    await page.getByRole('button', { name: '+ From a pattern' }).click();
+    await page.getByRole('button', { name: 'Show what is written' }).click();
+    await page
+      .getByRole('dialog')
+      .getByRole('region', { name: 'What is written' })
+      .getByText('rules')
+      .first()
+      .waitFor();
+    await page.getByRole('button', { name: 'Put it into the draft' }).click();
+    await page.getByText(/[5-9] changes on version/).waitFor();
+    await drop();
+  });
+});
+
 describe('what is written', () => {
   test('outlives a reload, an ended session, a closed tab, and a service that is gone', async () => {
     await open();

@@ -49,10 +49,19 @@ export async function whyAnswer(
   return { ...(answer.why as unknown as WhyDocument), served: answer.served };
 }
 
-async function whyQuestion(
+/** The names and values of a question, each looked up: 400 with the nearest name otherwise. */
+export async function whyQuestion(
   database: Database,
   rulebook: Rulebook,
-  { operation, collection: named, record, fields = [], values = {}, unchanged = [], at }: WhyRequest,
+  {
+    operation,
+    collection: named,
+    record,
+    fields = [],
+    values = {},
+    unchanged = [],
+    at,
+  }: Omit<WhyRequest, 'as'>,
 ): Promise<WhyQuestion> {
   knownName('collection', named, [...rulebook.schema.keys()], 'collection');
   const collection = collectionOf(rulebook.schema, named);

@@ -28,6 +28,11 @@ import {
   trialRequestSchema,
   versionFilesSchema,
 } from '../../client/schemas/desk.ts';
+import {
+  patternListSchema,
+  patternRequestSchema,
+  writtenPatternSchema,
+} from '../../client/schemas/patterns.ts';
 import { previewRequestSchema, previewSchema } from '../../client/schemas/preview.ts';
 import { mutateRequestSchema, mutateSchema } from '../../client/schemas/mutate.ts';
 import {
@@ -37,6 +42,7 @@ import {
   reachersSchema,
 } from '../../client/schemas/reach.ts';
 import { sweepRequestSchema, sweepSchema } from '../../client/schemas/sweep.ts';
+import { rehearseRequestSchema, rehearsedSchema } from '../../client/schemas/rehearse.ts';
 import { whyRequestSchema, whySchema } from '../../client/schemas/why.ts';
 import { json, deskProblems, type Operations } from './operation.ts';
 
@@ -125,6 +131,25 @@ export const proofOperations: Operations = {
         'too-large',
         'unsupported-media-type',
       ],
+    },
+  },
+  '/v1/desk/patterns': {
+    get: {
+      id: 'patterns',
+      summary: 'Ready pieces of rulebook',
+      tag: 'desk',
+      answers: { 200: patternListSchema },
+      problems: deskProblems,
+    },
+  },
+  '/v1/desk/patterns/{pattern}': {
+    post: {
+      id: 'writePattern',
+      summary: 'One of them, written for a collection of a draft',
+      tag: 'desk',
+      body: { schema: patternRequestSchema, types: json },
+      answers: { 200: writtenPatternSchema },
+      problems: [...deskProblems, 'not-found', 'rulebook-errors', 'too-large', 'unsupported-media-type'],
     },
   },
   '/v1/desk/publications/{version}': {
@@ -240,6 +265,24 @@ export const proofOperations: Operations = {
       tag: 'desk',
       answers: { 200: draftSaveSchema },
       problems: [...deskProblems, 'not-found'],
+    },
+  },
+  '/v1/desk/rehearsals': {
+    post: {
+      id: 'rehearseAs',
+      summary: 'A write as a test identity, answered as it goes over HTTP and taken back; by a draft, too',
+      tag: 'desk',
+      body: { schema: rehearseRequestSchema, types: json },
+      answers: { 200: rehearsedSchema },
+      problems: [
+        ...deskProblems,
+        'locked',
+        'not-found',
+        'rulebook-errors',
+        'cannot-publish',
+        'too-large',
+        'unsupported-media-type',
+      ],
     },
   },
   '/v1/desk/why': {

@@ -25,6 +25,7 @@ import { offerInvitations, type PostOffice } from './invitations.ts';
 import { offerPeople } from './people.ts';
 import { offerAside } from './aside.ts';
 import { offerDrafts } from './drafts.ts';
+import { offerPatterns } from './patterns.ts';
 import { offerPrograms } from './programs.ts';
 import { offerProof } from './proof.ts';
 import { offerOwners } from './owners.ts';
@@ -119,6 +120,7 @@ export function deskRoutes(
   offerGroups(router, database, inForce);
   offerInvitations(router, database, inForce, postOffice);
   offerDeskShares(router, database);
+  offerPatterns(router);
   offerPrograms(router, database, inForce);
   offerProof(router, database, rulebooks, async () => (await present()).version, openDoor);
   return router;

@@ -2,6 +2,7 @@ import type { Response, Router } from 'express';
 import { trialRequestSchema, type VerdictDocument } from '../../client/schemas/desk.ts';
 import { mutateRequestSchema } from '../../client/schemas/mutate.ts';
 import { reachQuerySchema, reachersQuerySchema } from '../../client/schemas/reach.ts';
+import { rehearseRequestSchema } from '../../client/schemas/rehearse.ts';
 import { sweepRequestSchema } from '../../client/schemas/sweep.ts';
 import { whyRequestSchema, type PartDocument, type WhyDocument } from '../../client/schemas/why.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
@@ -18,6 +19,7 @@ import { digestOf } from '../answers/bench.ts';
 import { checkedDraft } from '../answers/drafts.ts';
 import { collectionNamed, parseInput } from '../answers/questions.ts';
 import { mutateAnswer } from '../answers/mutate.ts';
+import { rehearsalAnswer } from '../answers/rehearse.ts';
 import { sweepAnswer } from '../answers/sweep.ts';
 import { credentialsOf } from '../answers/who.ts';
 import { knownName, recordNamed, whyAnswer } from '../answers/why.ts';
@@ -172,6 +174,37 @@ export function offerProof(
       send(response, 200, found);
     },
   });
+
+  offer(
+    router,
+    '/rehearsals',
+    {
+      async post(request, response) {
+        atLeast(response, 'author', 'proof');
+        const { files, ...asked } = parseInput(
+          rehearseRequestSchema,
+          jsonBody(request, ['application/json']),
+        );
+        if (asked.stays === true && files !== undefined)
+          throw new Problem('malformed-request', {
+            errors: [{ message: 'by a draft nothing stays: publish it first', field: 'stays' }],
+          });
+        const actor =
+          asked.stays === true ? await unlocked(database, response, 'publisher', 'look') : actorOf(response);
+        const { as, operation, collection, record } = asked;
+        const subject = record === undefined ? collection : `${collection} ${record}`;
+        const draft = files === undefined ? {} : { draft: digestOf(files).slice(0, 12) };
+        const did = asked.stays === true ? 'records.write-as' : 'proof.rehearse';
+        await note(database, actor, did, subject, { as, operation, ...draft });
+        const shows = files === undefined || (await hasUnlocked(database, response, 'publisher'));
+        const answer = await tried(files, (draft_, inForce) =>
+          rehearsalAnswer(database, draft_, inForce, asked, shows),
+        );
+        send(response, 200, answer);
+      },
+    },
+    rulebookBody,
+  );
 
   offer(
     router,

@@ -10,10 +10,11 @@ import type { Overview } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { useSession, useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
-import { cellWords, recordWords } from '../../components/marks.tsx';
+import { cellWords, isNow, recordWords } from '../../components/marks.tsx';
 import { Waiting } from '../../components/Waiting.tsx';
 import { useDensity } from '../../components/settings.ts';
 import { letsOf } from '../../working/cards.ts';
+import { quoted, written as written_ } from '../../working/form.ts';
 import { WithWorking } from '../../working/WithWorking.tsx';
 import { working, type Working } from '../../working/working.ts';
 import { Why } from '../why/WhyPanel.tsx';
@@ -24,6 +25,7 @@ import { PinnedBar } from './PinnedBar.tsx';
 import { usePlace, written } from './place.ts';
 import { RecordGrid, type Spot } from './RecordGrid.tsx';
 import { SentencePane } from './SentencePane.tsx';
+import { TryPanel } from './TryPanel.tsx';
 import { useCounts, useEffectOnAll, useRecords, useTrying } from './useBench.ts';
 import { nameOf } from './values.ts';
 import { WhereField } from './WhereField.tsx';
@@ -71,9 +73,15 @@ function Bench({
   const [place, change] = usePlace(first);
   const { as, where, onlyChanged } = place;
   const focus = Math.min(place.focus, as.length - 1);
-  const [asked, setAsked] = useState<Spot | null>(null);
+  const [asked, setAsked] = useState<{ kind: 'why' | 'try'; spot: Spot | null } | null>(null);
+  const ask = useCallback(
+    (next: Spot) =>
+      setAsked((before) => ({ kind: before?.spot === null ? 'why' : (before?.kind ?? 'why'), spot: next })),
+    [],
+  );
   const [spot, setSpot] = useState<Spot | null>(null);
   const [pointed, setPointed] = useState<{ file: string; line: number } | null>(null);
+  const [wanted, setWanted] = useState<{ text: string } | null>(null);
   const [whole, setWhole] = useState<{ file: string; at: { at: number } | null } | null>(null);
   const level = session.data?.level;
   const canWrite = level === 'author' || level === 'publisher' || level === 'manager';
@@ -105,15 +113,22 @@ function Bench({
     [page, place.system],
   );
   const roles = useMemo(() => overview.roles.map(({ name }) => name), [overview]);
+  const lets = useMemo(() => letsOf(now.texts).map(({ name }) => name), [now.texts]);
   const words = useMemo(
-    () =>
-      wordsFor(
-        overview,
-        collection,
-        roles,
-        letsOf(now.texts).map(({ name }) => name),
-      ),
-    [overview, collection, roles, now.texts],
+    () => wordsFor(overview, collection, roles, lets),
+    [overview, collection, roles, lets],
+  );
+  const offer = useMemo(
+    () => ({
+      fields: page?.fields ?? [],
+      roles,
+      actions:
+        overview.collections.find(({ name }) => name === collection)?.actions.map(({ name }) => name) ?? [],
+      me: overview.collections.find(({ name }) => name === 'people')?.fields ?? [],
+      lets,
+      isOwned: (overview.collections.find(({ name }) => name === collection)?.owners.length ?? 0) > 0,
+    }),
+    [page, roles, lets, overview, collection],
   );
   const { fetchNextPage, hasNextPage, isFetchingNextPage } = query;
   const more = useCallback(() => {
@@ -122,6 +137,10 @@ function Bench({
   const definition = overview.collections.find(({ name }) => name === collection);
   const total = counts.data?.total;
   const isOfTexts = trying.texts !== undefined;
+  const files = useMemo(
+    () => trying.texts?.map(({ name, text }) => ({ name, text })) ?? null,
+    [trying.texts],
+  );
 
   return (
     <Box
@@ -187,8 +206,10 @@ function Bench({
             counts={counts.data}
             found={found}
             words={words}
+            offer={offer}
             canWrite={canWrite}
             pointed={pointed}
+            wanted={wanted}
             onWholeText={(file, at) => setWhole({ file, at: at === null ? null : { at } })}
           />
         ) : (
@@ -238,9 +259,15 @@ function Bench({
             <Toggle on={place.system} onClick={() => change({ system: !place.system })}>
               System fields
             </Toggle>
+            {canWrite && definition !== undefined && (
+              <Button size="small" onClick={() => setAsked({ kind: 'try', spot: null })}>
+                Create…
+              </Button>
+            )}
             <Button
               size="small"
               component={Link}
+              sx={{ whiteSpace: 'nowrap' }}
               to={`/look/${collection}?left=${encodeURIComponent(as[0] ?? '')}&right=${encodeURIComponent(as[1] ?? as[0] ?? '')}`}
             >
               Side by side
@@ -269,7 +296,7 @@ function Bench({
             more={hasNextPage}
             onMore={more}
             onPoint={setSpot}
-            onAsk={setAsked}
+            onAsk={ask}
             onFocus={(index) => change({ focus: index })}
           />
         )}
@@ -284,31 +311,85 @@ function Bench({
       {asked !== null && (
         <Box
           component="aside"
-          aria-label="Why"
+          aria-label={asked.kind === 'why' ? 'Why' : 'Try'}
           sx={{ borderLeft: 1, borderColor: 'divider', overflow: 'auto', minHeight: 0 }}
         >
-          <Why
-            key={`${as[focus]} ${asked.record.id} ${asked.field}`}
-            subject={{
-              as: as[focus] ?? 'visitor',
-              collection,
-              record: asked.record.id,
-              label: nameOf(asked.record),
-              field: asked.field,
-            }}
-            isSystem={page?.fields.find(({ name }) => name === asked.field)?.system === true}
-            draft={
-              trying.texts === undefined
-                ? null
-                : { files: trying.texts.map((each) => ({ ...each })), revision: trying.revision }
-            }
-            onSentence={setPointed}
-            onClose={() => setAsked(null)}
-          />
+          <Box sx={{ display: 'flex', gap: 0.5, px: 2, pt: 1 }}>
+            {asked.spot !== null &&
+              (['why', 'try'] as const).map((kind) => (
+                <Toggle key={kind} on={asked.kind === kind} onClick={() => setAsked({ ...asked, kind })}>
+                  {kind === 'why' ? 'Why' : 'Try'}
+                </Toggle>
+              ))}
+            {canWrite && asked.spot !== null && !isNow(seesOf(asked.spot, focus)) && (
+              <Button
+                size="small"
+                onClick={() => {
+                  setWhole(null);
+                  setWanted({
+                    text: letSee(overview, as[focus] ?? 'visitor', asked.spot!, page?.label ?? null),
+                  });
+                }}
+              >
+                Let {as[focus]} see this
+              </Button>
+            )}
+            <Button size="small" sx={{ ml: 'auto' }} onClick={() => setAsked(null)}>
+              Close
+            </Button>
+          </Box>
+          {asked.kind === 'why' && asked.spot !== null ? (
+            <Why
+              key={`${as[focus]} ${asked.spot.record.id} ${asked.spot.field}`}
+              subject={{
+                as: as[focus] ?? 'visitor',
+                collection,
+                record: asked.spot.record.id,
+                label: nameOf(asked.spot.record),
+                field: asked.spot.field,
+              }}
+              isSystem={page?.fields.find(({ name }) => name === asked.spot?.field)?.system === true}
+              draft={files === null ? null : { files, revision: trying.revision }}
+              onSentence={setPointed}
+            />
+          ) : (
+            definition !== undefined && (
+              <TryPanel
+                key={`${as[focus]} ${asked.spot?.record.id} ${asked.spot?.field}`}
+                overview={overview}
+                collection={definition}
+                as={as}
+                focus={focus}
+                record={asked.spot?.record ?? null}
+                field={asked.spot?.field ?? null}
+                files={files}
+                canWrite={canWrite}
+              />
+            )
+          )}
         </Box>
       )}
     </Box>
   );
+}
+
+function seesOf({ record, field }: Spot, focus: number): string | undefined {
+  return field === null ? record.reads[focus] : record.sees[field]?.[focus];
+}
+
+/** A sentence that opens this to whoever is like them, for this record alone: to be made wider by whoever writes. */
+function letSee(
+  { identities }: Overview,
+  who: string,
+  { record, field }: Spot,
+  label: string | null,
+): string {
+  const [role] = identities.find(({ name }) => name === who)?.roles ?? [];
+  const audience = who === 'visitor' ? 'visitors' : (role?.replace(/ until .*/, '') ?? 'people');
+  const fields = [...new Set([label, field].filter((each) => each !== null))];
+  const when =
+    label === null || record.label === null ? '' : ` when ${written_(label)} = ${quoted(record.label)}`;
+  return `${audience} may read (${fields.length === 0 ? 'all' : fields.map(written_).join(', ')})${when}`;
 }
 
 /** What is under the pointer, or has the keyboard, in words: a place of its own, so that nothing is covered. */
@@ -343,7 +424,7 @@ function ReadingLine({
             {spot.field === null ? '' : `, ${spot.field}`}
           </Box>{' '}
           {as.map((who, at) => wordsAt(spot, who, at)).join(' · ')}
-          {' — Enter, or a click: why'}
+          {' — Enter, or a click: why, and to try'}
         </>
       )}
     </Typography>

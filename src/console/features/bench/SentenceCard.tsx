@@ -3,11 +3,12 @@ import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import { visuallyHidden } from '@mui/utils';
 import type { Completion } from '@codemirror/autocomplete';
-import { memo } from 'react';
+import { memo, useMemo, useState } from 'react';
 import type { BenchError } from '../../../client/desk.ts';
 import { Code } from '../../code/Code.tsx';
 import { CodeEditor } from '../../code/CodeEditor.tsx';
 import { takenBack, type Card } from '../../working/cards.ts';
+import { SentenceForm, type FormOffer } from './SentenceForm.tsx';
 
 /** What a sentence opens, or holds back, for one of those pinned. */
 export interface CardCount {
@@ -22,6 +23,9 @@ export interface SentenceCardProps {
   readonly errors: readonly BenchError[];
   /** The words of the card; its errors count from its start. */
   readonly words: readonly Completion[];
+  readonly offer: FormOffer;
+  readonly asForm: boolean;
+  readonly onAsForm: (asForm: boolean) => void;
   readonly isChanged: boolean;
   readonly isPointed: boolean;
   readonly canWrite: boolean;
@@ -51,6 +55,7 @@ export const SentenceCard = memo(function SentenceCard(props: SentenceCardProps)
       component="article"
       aria-label={`${kindName[card.kind]}: ${firstWords(shown)}`}
       data-card={`${card.file}:${card.start}`}
+      {...(isOpen ? { 'data-open': true } : {})}
       sx={{
         borderLeft: '4px solid',
         borderLeftColor: edge[card.kind],
@@ -63,20 +68,7 @@ export const SentenceCard = memo(function SentenceCard(props: SentenceCardProps)
       }}
     >
       {isOpen ? (
-        <CodeEditor
-          label="Sentence"
-          text={card.text}
-          faults={errors.map(({ start, end, message }) => ({
-            start: start - card.start,
-            end: end - card.start,
-            message,
-          }))}
-          words={props.words}
-          onChange={props.onChange}
-          onDone={props.onDone}
-          onLeave={props.onDone}
-          autoFocus
-        />
+        <Writing {...props} />
       ) : (
         <Box
           {...(canWrite && card.kind !== 'aside'
@@ -152,6 +144,60 @@ export const SentenceCard = memo(function SentenceCard(props: SentenceCardProps)
     </Box>
   );
 });
+
+/** The open card: as text, or as a form; the two are the same text. */
+function Writing({ card, errors, words, offer, asForm, onAsForm, onChange, onDone }: SentenceCardProps) {
+  const [switched, setSwitched] = useState(false);
+  const faults = useMemo(
+    () =>
+      errors.map(({ start, end, message }) => ({
+        start: start - card.start,
+        end: end - card.start,
+        message,
+      })),
+    [errors, card.start],
+  );
+  const turn = (next: boolean) => {
+    setSwitched(true);
+    onAsForm(next);
+  };
+  return (
+    <Box sx={{ display: 'grid', gap: 0.5 }}>
+      <Box
+        role="group"
+        aria-label="Written as"
+        sx={{ display: 'flex', gap: 0.25, justifyContent: 'flex-end' }}
+      >
+        {[false, true].map((form) => (
+          <Button
+            key={String(form)}
+            size="small"
+            aria-pressed={asForm === form}
+            variant={asForm === form ? 'outlined' : 'text'}
+            sx={small}
+            onClick={() => turn(form)}
+          >
+            {form ? 'Form' : 'Text'}
+          </Button>
+        ))}
+      </Box>
+      {asForm ? (
+        <SentenceForm text={card.text} offer={offer} onChange={onChange} />
+      ) : (
+        <CodeEditor
+          label="Sentence"
+          text={card.text}
+          faults={faults}
+          words={words}
+          onChange={onChange}
+          onDone={onDone}
+          onLeave={onDone}
+          autoFocus={!switched || !asForm}
+        />
+      )}
+    </Box>
+  );
+}
 
 const small = { py: 0, px: 0.75, fontSize: '0.73rem', lineHeight: 1.6 } as const;
 

@@ -8,7 +8,10 @@ import type { BenchCounts, BenchError, BenchDocument } from '../../../client/des
 import { cardsOf, placeForNew, putAside, readSentences, takenBack, type Card } from '../../working/cards.ts';
 import { replaced, textOf, type Stretch, type Text } from '../../working/texts.ts';
 import { working, type Working } from '../../working/working.ts';
+import { useAsForm } from '../../components/settings.ts';
+import { PatternDialog } from './PatternDialog.tsx';
 import { SentenceCard } from './SentenceCard.tsx';
+import type { FormOffer } from './SentenceForm.tsx';
 
 export interface SentencePaneProps {
   readonly now: Working;
@@ -17,19 +20,24 @@ export interface SentencePaneProps {
   readonly counts: BenchCounts | undefined;
   readonly found: Pick<BenchDocument, 'errors' | 'advice' | 'problems'> | undefined;
   readonly words: readonly Completion[];
+  readonly offer: FormOffer;
   readonly canWrite: boolean;
   /** The sentence that a line of why pointed at. */
   readonly pointed: { readonly file: string; readonly line: number } | null;
+  /** A sentence that a cell asks for: opened to be written on. */
+  readonly wanted: { readonly text: string } | null;
   readonly onWholeText: (file: string, at: number | null) => void;
 }
 
 /** The sentences of one collection, in the order of their texts. One of them at a time is open to be written in. */
 export function SentencePane(props: SentencePaneProps) {
-  const { now, collection, as, counts, found, words, canWrite, pointed } = props;
+  const { now, collection, as, counts, found, words, offer, canWrite, pointed } = props;
+  const [asForm, setAsForm] = useAsForm();
   const [open, setOpen] = useState<
     (Stretch & { readonly before: readonly Text[]; readonly turn: number }) | null
   >(null);
   const [note, setNote] = useState<string | null>(null);
+  const [isPattern, setPattern] = useState(false);
   const frame = useRef<HTMLDivElement>(null);
   const turns = useRef(0);
 
@@ -100,6 +108,18 @@ export function SentencePane(props: SentencePaneProps) {
     change(texts);
   };
 
+  const [seen, setSeen] = useState(props.wanted);
+  useEffect(() => {
+    if (props.wanted === null || props.wanted === seen) return;
+    setSeen(props.wanted);
+    if (!close()) return;
+    const { text } = props.wanted;
+    const { texts, at } = placeForNew(now.texts, collection);
+    begin({ ...at, end: at.start + text.length }, replaced(texts, at, text), now.texts);
+    // It is asked for once; what stands around it then is what counts.
+    // oxlint-disable-next-line react-hooks/exhaustive-deps
+  }, [props.wanted]);
+
   const pointedStart = useMemo(() => {
     if (pointed === null) return null;
     const text = textOf(now.texts, pointed.file);
@@ -110,6 +130,11 @@ export function SentencePane(props: SentencePaneProps) {
     const lineEnd = at + (text.slice(at).split('\n')[0] ?? '').length;
     return cards.find((card) => card.file === pointed.file && card.start <= lineEnd && card.end > at) ?? null;
   }, [pointed, cards, now.texts]);
+  const turn = open?.turn;
+  useEffect(() => {
+    // A form is higher than its sentence: what was opened is seen whole, as far as there is room.
+    if (turn !== undefined) frame.current?.querySelector('[data-open]')?.scrollIntoView({ block: 'nearest' });
+  }, [turn, asForm]);
   useEffect(() => {
     if (pointedStart === null) return;
     frame.current
@@ -201,6 +226,9 @@ export function SentencePane(props: SentencePaneProps) {
               ({ file, start }) => file === card.file && card.start <= start && start <= card.end,
             )}
             words={words}
+            offer={offer}
+            asForm={asForm}
+            onAsForm={setAsForm}
             isChanged={!isOpen && card.kind !== 'aside' && !before.has(card.text)}
             isPointed={
               pointedStart !== null && pointedStart.start === card.start && pointedStart.file === card.file
@@ -235,10 +263,20 @@ export function SentencePane(props: SentencePaneProps) {
               if (!close()) return;
               const old = now.texts;
               const { texts, at } = placeForNew(now.texts, collection);
-              begin(at, texts, old);
+              // A form needs something to begin with; a text does not.
+              const first = asForm ? beginning(offer) : '';
+              begin({ ...at, end: at.start + first.length }, replaced(texts, at, first), old);
             }}
           >
             + Sentence
+          </Button>
+          <Button
+            size="small"
+            onClick={() => {
+              if (close()) setPattern(true);
+            }}
+          >
+            + From a pattern
           </Button>
           <Button
             size="small"
@@ -251,8 +289,21 @@ export function SentencePane(props: SentencePaneProps) {
           </Button>
         </Box>
       )}
+      <PatternDialog
+        open={isPattern}
+        collection={collection}
+        onClose={(notes) => {
+          setPattern(false);
+          setNote(notes.length === 0 ? null : notes.join(' '));
+        }}
+      />
     </Box>
   );
+}
+
+/** The first words of a sentence for a form: read your own, or read. */
+function beginning({ roles, isOwned }: FormOffer): string {
+  return `${roles[0] ?? 'people'} may read (all)${isOwned ? ' when mine' : ''}`;
 }
 
 /** Takes a sentence out with its line, and one blank line of those around it. */

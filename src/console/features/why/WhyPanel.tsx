@@ -64,7 +64,8 @@ export function Why({
   isSystem: boolean;
   draft?: { readonly files: NonNullable<WhyRequest['files']>; readonly revision: number } | null;
   onSentence?: (place: { readonly file: string; readonly line: number }) => void;
-  onClose: () => void;
+  /** Null: whatever is around it closes it. */
+  onClose?: () => void;
 }) {
   const [asked, setAsked] = useState<Asked>('read');
   const { as, label, field } = subject;
@@ -83,9 +84,11 @@ export function Why({
           Why {as}, {label}
           {field === null ? '' : `, ${field}`}
         </Typography>
-        <Button size="small" onClick={onClose}>
-          Close
-        </Button>
+        {onClose !== undefined && (
+          <Button size="small" onClick={onClose}>
+            Close
+          </Button>
+        )}
       </Box>
       <ToggleButtonGroup
         size="small"
