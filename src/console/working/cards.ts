@@ -192,28 +192,36 @@ export function placeForNew(
   return { texts: all, at: { file: name, start: begun.length, end: begun.length } };
 }
 
-/** How many sentences and declarations differ between two rulebooks: what is changed counts once. */
+/** How many sentences and declarations differ between two rulebooks: of the same block, one that is gone and one that is new are one change. */
 export function countChanges(was: readonly Text[], is: readonly Text[]): number {
-  const pieces = (texts: readonly Text[]) =>
-    texts.flatMap(({ name, text }) => {
-      const other = (texts === was ? is : was).find((each) => each.name === name);
-      if (other?.text === text) return [];
-      return parsed(name, text).declarations.flatMap((each) => {
-        const inner =
-          each.kind === 'rules' ? [...each.sentences, ...each.fences].map(({ span }) => span) : [each.span];
-        return inner.map(({ start, end }) => text.slice(start, end));
-      });
+  const [before, after] = [piecesOf(was, is), piecesOf(is, was)];
+  let found = 0;
+  for (const block of new Set([...before.keys(), ...after.keys()])) {
+    const left = [...(before.get(block) ?? [])];
+    const added = (after.get(block) ?? []).filter((each) => {
+      const at = left.indexOf(each);
+      if (at !== -1) left.splice(at, 1);
+      return at === -1;
     });
-  const left = new Map<string, number>();
-  for (const each of pieces(was)) left.set(each, (left.get(each) ?? 0) + 1);
-  let added = 0;
-  for (const each of pieces(is)) {
-    const count = left.get(each) ?? 0;
-    if (count > 0) left.set(each, count - 1);
-    else added++;
+    found += Math.max(added.length, left.length);
   }
-  const removed = [...left.values()].reduce((sum, each) => sum + each, 0);
-  const found = Math.max(added, removed);
   // A comment, a gap: something is different all the same.
   return found === 0 ? 1 : found;
+}
+
+/** The sentences and declarations of the texts that differ, by the block that they stand in. */
+function piecesOf(texts: readonly Text[], others: readonly Text[]): Map<string, string[]> {
+  const found = new Map<string, string[]>();
+  for (const { name, text } of texts) {
+    if (others.find((each) => each.name === name)?.text === text) continue;
+    for (const each of parsed(name, text).declarations) {
+      const block =
+        each.kind === 'rules' ? `rules ${each.collections.map((of) => of.text).join()}` : each.kind;
+      const inner =
+        each.kind === 'rules' ? [...each.sentences, ...each.fences].map(({ span }) => span) : [each.span];
+      const pieces = inner.map(({ start, end }) => text.slice(start, end));
+      found.set(block, [...(found.get(block) ?? []), ...pieces]);
+    }
+  }
+  return found;
 }

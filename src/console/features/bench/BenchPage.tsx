@@ -276,8 +276,13 @@ function Bench({
         </Box>
         {query.isError && <ErrorNote error={query.error} retry={() => void query.refetch()} />}
         {page === undefined ? (
-          !query.isError &&
-          found === undefined && <Skeleton variant="rounded" sx={{ flex: 1 }} aria-label="Loading records" />
+          query.isError ? null : found === undefined ? (
+            <Skeleton variant="rounded" sx={{ flex: 1 }} aria-label="Loading records" />
+          ) : (
+            <Typography sx={{ flex: 1, p: 2, color: 'text.secondary' }}>
+              The draft cannot be tried as it is: records are shown once its errors are gone.
+            </Typography>
+          )
         ) : records.length === 0 ? (
           <Empty onlyChanged={onlyChanged} where={where} as={as} collection={collection} />
         ) : (
