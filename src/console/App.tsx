@@ -13,8 +13,12 @@ import { Shell } from './components/Shell.tsx';
 // Each page is fetched when it is opened: what signs in is small.
 const page = <T extends string>(fetched: Promise<Record<T, ComponentType>>, name: T) =>
   fetched.then((module) => ({ default: module[name] }));
+const StartPage = lazy(() => page(import('./features/start/StartPage.tsx'), 'StartPage'));
 const BenchPage = lazy(() => page(import('./features/bench/BenchPage.tsx'), 'BenchPage'));
 const ChangesPage = lazy(() => page(import('./features/changes/ChangesPage.tsx'), 'ChangesPage'));
+const CollectionsPage = lazy(() =>
+  page(import('./features/collections/CollectionsPage.tsx'), 'CollectionsPage'),
+);
 const LookPage = lazy(() => page(import('./features/look/LookPage.tsx'), 'LookPage'));
 const TrialsPage = lazy(() => page(import('./features/trials/TrialsPage.tsx'), 'TrialsPage'));
 const SweepPage = lazy(() => page(import('./features/sweep/SweepPage.tsx'), 'SweepPage'));
@@ -49,15 +53,17 @@ export function App() {
       <Boundary key={pathname.split('/')[1]}>
         <Suspense fallback={<CircularProgress aria-label="Loading" sx={{ m: 6 }} />}>
           <Routes>
+            <Route path="/start" element={<StartPage />} />
             <Route path="/bench/:collection?" element={<BenchPage />} />
             <Route path="/changes" element={<ChangesPage />} />
+            <Route path="/collections/:collection?" element={<CollectionsPage />} />
             <Route path="/look/:collection?" element={<LookPage />} />
             <Route path="/trials" element={<TrialsPage />} />
             <Route path="/sweep" element={<SweepPage />} />
             <Route path="/people" element={<PeoplePage />} />
             <Route path="/people/:person" element={<PersonPage />} />
             <Route path="/audit" element={<AuditPage />} />
-            <Route path="*" element={<Navigate to="/bench" replace />} />
+            <Route path="*" element={<Navigate to="/start" replace />} />
           </Routes>
         </Suspense>
       </Boundary>

@@ -42,7 +42,7 @@ describe('the console', () => {
     await page.getByText('Address or password is wrong').waitFor();
     await page.getByLabel('Password').fill(STAFF.password);
     await page.keyboard.press('Enter');
-    await page.getByRole('heading', { name: 'Hives kept by members' }).waitFor();
+    await page.getByRole('heading', { name: 'Start' }).waitFor();
     await page.goto(`${world.service.url}/console/look/hives`);
     await page.getByRole('heading', { name: 'hives' }).waitFor();
   });

@@ -10,7 +10,9 @@ import { AccountMenu } from './AccountMenu.tsx';
 import { UnlockControl } from '../features/unlock/UnlockControl.tsx';
 
 const pages = [
+  { to: '/start', name: 'Start' },
   { to: '/bench', name: 'Bench' },
+  { to: '/collections', name: 'Collections' },
   { to: '/changes', name: 'Changes' },
   { to: '/people', name: 'People' },
   { to: '/trials', name: 'Trials' },

@@ -8,9 +8,9 @@ import { Waiting } from '../components/Waiting.tsx';
 import type { Text } from './texts.ts';
 import { useWorking, working, type Working } from './working.ts';
 
-/** The texts of a version; of none, none. */
+/** The texts of a version; before the first, one without a word. */
 export async function textsOfVersion(version: number): Promise<readonly Text[]> {
-  return version === 0 ? [] : (await gate.version(version)).files;
+  return version === 0 ? [{ name: 'rules.gate', text: '' }] : (await gate.version(version)).files;
 }
 
 /** Opens what this account is writing, or what is in force, once for all pages. */
@@ -25,8 +25,7 @@ export function WithWorking({ children }: { children: (now: Working, inForce: nu
     queryFn: async () => {
       const base = version ?? 0;
       const texts = await textsOfVersion(base);
-      const begun = texts.length === 0 ? [{ name: 'rules.gate', text: '' }] : texts;
-      await working.open(account!, base, begun, textsOfVersion);
+      await working.open(account!, base, texts, textsOfVersion);
       return true;
     },
     enabled: account !== undefined && version !== undefined && now?.account !== account,

@@ -1,6 +1,7 @@
 import type { Declaration, FenceSentence, RuleSentence } from '../../core/language/ast.ts';
 import { parseFile } from '../../core/language/parser/index.ts';
 import type { Span } from '../../core/language/span.ts';
+import { parsed } from './parsed.ts';
 import type { Stretch, Text } from './texts.ts';
 
 /** A sentence of a collection, as it stands in its text; or one that is put aside: kept as a comment, and not in force. */
@@ -89,17 +90,6 @@ export function letsOf(texts: readonly Text[]): Named[] {
             : [],
         ),
   );
-}
-
-const known = new Map<string, { readonly text: string; readonly result: ReturnType<typeof parseFile> }>();
-
-/** Of each text the last reading is remembered: all but one of them are the same as before. */
-function parsed(name: string, text: string): ReturnType<typeof parseFile> {
-  const before = known.get(name);
-  if (before?.text === text) return before.result;
-  const result = parseFile({ name, text });
-  known.set(name, { text, result });
-  return result;
 }
 
 /** What stands there is passed over; line ends stay, so that the lines of everything else do. */

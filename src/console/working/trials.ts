@@ -1,6 +1,6 @@
 import type { Overview } from '../../client/desk.ts';
-import { parseFile } from '../../core/language/parser/index.ts';
 import { quoted, written } from './form.ts';
+import { parsed } from './parsed.ts';
 import type { Text } from './texts.ts';
 
 /** What somebody typed for a field: a text, or that it has no value. */
@@ -62,7 +62,7 @@ export function keepAsTrial(texts: readonly Text[], who: string, sentence: strin
   const all = texts.map(({ name, text }) => ({
     name,
     text,
-    declarations: parseFile({ name, text }).declarations,
+    declarations: parsed(name, text).declarations,
   }));
   const titles = new Set(
     all.flatMap(({ declarations }) =>

@@ -15,6 +15,7 @@ import { Waiting } from '../../components/Waiting.tsx';
 import { useDensity } from '../../components/settings.ts';
 import { letsOf } from '../../working/cards.ts';
 import { quoted, written as written_ } from '../../working/form.ts';
+import { withDraft } from '../../working/overview.ts';
 import { WithWorking } from '../../working/WithWorking.tsx';
 import { working, type Working } from '../../working/working.ts';
 import { Why } from '../why/WhyPanel.tsx';
@@ -42,7 +43,8 @@ export function BenchPage() {
   );
 }
 
-function BenchAt({ overview, now }: { overview: Overview; now: Working }) {
+function BenchAt({ overview: inForce, now }: { overview: Overview; now: Working }) {
+  const overview = useMemo(() => withDraft(inForce, now.texts), [inForce, now.texts]);
   const { collection: named } = useParams();
   const first = useMemo(() => firstPinned(overview), [overview]);
   const collections = useMemo(() => overview.collections.map(({ name }) => name), [overview]);
@@ -503,7 +505,7 @@ function Empty({
   );
 }
 
-/** One identity for each set of roles, and the visitor. */
+/** One identity for each set of roles first, then others, and the visitor. */
 function firstPinned({ identities }: Overview): readonly string[] {
   const kinds = new Map<string, string>();
   const now = new Date().toISOString();
@@ -512,7 +514,10 @@ function firstPinned({ identities }: Overview): readonly string[] {
     const key = held.map((role) => role.replace(/ until .*/, '')).join(',');
     if (active && key !== '' && !kinds.has(key)) kinds.set(key, name);
   }
-  return [...[...kinds.values()].slice(0, 4), 'visitor'];
+  const others = identities.flatMap(({ name, active }) =>
+    active && ![...kinds.values()].includes(name) ? [name] : [],
+  );
+  return [...[...kinds.values(), ...others].slice(0, 4), 'visitor'];
 }
 
 function mergedLabels(

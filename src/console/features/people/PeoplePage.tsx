@@ -15,6 +15,7 @@ import { gate } from '../../api/client.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { Page } from '../../components/Page.tsx';
+import { InvitePanel } from './InvitePanel.tsx';
 import { RoleChips } from './RoleChips.tsx';
 
 const kinds = { people: 'People', 'test identities': 'Test identities', all: 'All' } as const;
@@ -100,7 +101,7 @@ export function PeoplePage() {
           Nobody fits.{' '}
           {search !== '' || role !== '' || state !== ''
             ? 'Ask for less.'
-            : 'Add somebody: firmgate people add EMAIL'}
+            : 'Invite somebody below, or add them: firmgate people add EMAIL'}
         </Typography>
       )}
       {people.length > 0 && (
@@ -119,6 +120,9 @@ export function PeoplePage() {
           More people
         </Button>
       )}
+      <InvitePanel
+        roles={(roles.data ?? []).filter(({ held }) => held !== 'by condition').map(({ name }) => name)}
+      />
     </Page>
   );
 }
