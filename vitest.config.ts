@@ -1,6 +1,6 @@
 import { defineConfig } from 'vitest/config';
 
-/** `unit` starts nothing; `service` needs PostgreSQL (TEST_DATABASE_URL); `console` needs Chromium as well. */
+/** `unit` starts nothing; `service` needs PostgreSQL (TEST_DATABASE_URL); `console` needs Chromium as well; `large` has a script of its own. */
 export default defineConfig({
   test: {
     reporters: ['default', './test/support/closing-line.ts'],
@@ -17,6 +17,7 @@ export default defineConfig({
         },
       },
       { extends: true, test: { name: 'console', include: ['test/console/**/*.test.ts'] } },
+      { extends: true, test: { name: 'large', include: ['test/large/**/*.test.ts'] } },
     ],
   },
 });

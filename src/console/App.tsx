@@ -22,6 +22,8 @@ const CollectionsPage = lazy(() =>
 const LookPage = lazy(() => page(import('./features/look/LookPage.tsx'), 'LookPage'));
 const TrialsPage = lazy(() => page(import('./features/trials/TrialsPage.tsx'), 'TrialsPage'));
 const SweepPage = lazy(() => page(import('./features/sweep/SweepPage.tsx'), 'SweepPage'));
+const GuardsPage = lazy(() => page(import('./features/guards/GuardsPage.tsx'), 'GuardsPage'));
+const HousePage = lazy(() => page(import('./features/house/HousePage.tsx'), 'HousePage'));
 const PeoplePage = lazy(() => page(import('./features/people/PeoplePage.tsx'), 'PeoplePage'));
 const PersonPage = lazy(() => page(import('./features/people/PersonPage.tsx'), 'PersonPage'));
 const AuditPage = lazy(() => page(import('./features/audit/AuditPage.tsx'), 'AuditPage'));
@@ -60,6 +62,8 @@ export function App() {
             <Route path="/look/:collection?" element={<LookPage />} />
             <Route path="/trials" element={<TrialsPage />} />
             <Route path="/sweep" element={<SweepPage />} />
+            <Route path="/guards" element={<GuardsPage />} />
+            <Route path="/house" element={<HousePage />} />
             <Route path="/people" element={<PeoplePage />} />
             <Route path="/people/:person" element={<PersonPage />} />
             <Route path="/audit" element={<AuditPage />} />

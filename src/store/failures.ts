@@ -5,6 +5,11 @@ export class DatabaseUnavailable extends Error {
   override readonly name = 'DatabaseUnavailable';
 }
 
+/** Did PostgreSQL end the statement, as it took longer than it may? */
+export function hasTimedOut(error: unknown): boolean {
+  return (error as { code?: unknown } | null)?.code === '57014';
+}
+
 /** The rulebook cannot be published as things are; each message says what to do. */
 export class PublishRefused extends Error {
   override readonly name = 'PublishRefused';

@@ -172,6 +172,32 @@ describe('what the draft alone opens', () => {
   });
 });
 
+describe('trials of a draft', () => {
+  test('name no record and no value to authors, until an unlock', async () => {
+    const open = files(
+      (text) => `${text}
+      rules hives { everybody may read (all), update (notes) }
+      trial "what is there" {
+        as visitor {
+          reads hives only where code = "x"
+          reads hives only ("OAK-001")
+          may not read hives "OAK-002"
+          may update hives "OAK-002" (notes = "x") giving reserve_price = "1.00"
+        }
+      }`,
+    );
+    const found = async () =>
+      JSON.stringify((await world.desk.trials({ files: open, only: 'what is there' })).verdicts);
+    await world.desk.lock();
+    const locked = await found();
+    expect(locked).toContain('also reads 399; more is told after an unlock');
+    expect(locked).toContain('reserve_price has another value');
+    expect(locked).not.toMatch(/HIVE-\d|members|Requeened|"value":"/);
+    await world.desk.unlock('to see what they found');
+    expect(await found()).toMatch(/also reads 399: .*HIVE-/);
+  });
+});
+
 describe('a rehearsal', () => {
   const ofAda = { as: 'ada', collection: 'hives', operation: 'update' };
 
@@ -353,6 +379,19 @@ describe('what is asked of it', () => {
     const answer = await world.ask('POST', '/v1/desk/bench/hives', { token: world.deskToken, body });
     expect(answer.status).toBe(status);
     expect(answer.text).not.toContain('select');
+  });
+
+  test('what takes too long on all records is ended, and said so', async () => {
+    const some = (name: string, inner: string) => `some ${name} in inspections has (${inner})`;
+    const heavy = files(
+      (text) => `${text}
+      rules hives { people may read (all) when ${some('a', some('b', some('c', 'a.found = b.found and b.found != c.found and lower(a.code) = lower(c.code)')))} }`,
+    );
+    const began = Date.now();
+    await expect(world.desk.bench('hives', { as: ['nona'], files: heavy })).rejects.toMatchObject({
+      problem: { type: '/problems/too-many-records' },
+    });
+    expect(Date.now() - began).toBeLessThan(60_000);
   });
 
   test('a draft is for authors alone, and whoever is looked through is on the trail', async () => {

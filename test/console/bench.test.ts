@@ -427,7 +427,17 @@ test('every page has no violation that axe finds, light and dark', async () => {
   await page.getByRole('gridcell').first().click();
   await page.getByRole('complementary', { name: 'Why' }).getByText('may').first().waitFor();
   await expectAccessible(page, 'bench with why');
-  for (const path of ['look/hives', 'people', 'trials', 'sweep', 'audit']) {
+  for (const path of [
+    'start',
+    'collections',
+    'look/hives',
+    'people',
+    'trials',
+    'sweep',
+    'guards',
+    'audit',
+    'house',
+  ]) {
     await page.goto(`${world.service.url}/console/${path}`);
     await page.getByRole('main').getByText(/./).first().waitFor();
     await expectAccessible(page, path);

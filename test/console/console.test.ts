@@ -126,7 +126,7 @@ describe('the console', () => {
   });
 
   test('runs trials, and shows the why of one that fails', async () => {
-    await page.getByRole('link', { name: 'Trials' }).click();
+    await page.getByRole('link', { name: 'Proof' }).click();
     await page.getByRole('button', { name: 'Run trials' }).click();
     await page.getByText('165 expectations met, 0 not').waitFor();
     await world.database.raw(

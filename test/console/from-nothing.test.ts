@@ -1,108 +1,195 @@
 import { mkdtempSync, readdirSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { BrowserContext, Page } from 'playwright-core';
+import type { BrowserContext, Locator, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';
 import { openBrowser } from '../support/chromium.ts';
 import { expectAccessible, openPage, signIn } from '../support/console.ts';
-import { openWorld, type World } from '../support/world.ts';
+import { openWorld } from '../support/world.ts';
 
-/** The whole work, from a service as it was installed to a rulebook that is proved and in force, and somebody invited: in the browser alone. */
+/**
+ * The whole work, from a service as it was installed to a rulebook that is proved and in force, and somebody invited: in the browser
+ * alone, once by mouse and once by keyboard.
+ */
 const STAFF = { email: 'founder@hollowoak.example', password: 'a long enough password' };
-const outbox = mkdtempSync(join(tmpdir(), 'outbox-'));
-let world: World;
 let browser: BrowserContext;
-let page: Page;
-const complaints: string[] = [];
-
 beforeAll(async () => {
-  world = await openWorld([], {
-    consoleFolder: 'dist/console',
-    post: { kind: 'outbox', folder: outbox, from: 'gate@hollowoak.example' },
-  });
-  await setStaff(world.database, STAFF.email, STAFF.password, 'manager', atTheMachine('test'));
   browser = await openBrowser();
-  page = await openPage(browser, complaints);
-  await signIn(page, world, STAFF.email, STAFF.password);
 });
-afterAll(async () => {
-  await browser?.close();
-  await world.close();
-});
+afterAll(() => browser?.close());
 
-const next = (title: string) => page.getByRole('region', { name: 'Next' }).getByText(title).waitFor();
-const start = async (title: string) => {
-  await page.getByRole('link', { name: 'Start', exact: true }).click();
-  await next(title);
-};
-const go = () => page.getByRole('region', { name: 'Next' }).getByRole('link').click();
+/** How somebody works: everything that is done goes through these. */
+interface Hands {
+  readonly press: (what: Locator) => Promise<void>;
+  readonly write: (where: Locator, text: string) => Promise<void>;
+  readonly choose: (where: Locator, option: string) => Promise<void>;
+  /** Asks about the cell of a record: so many columns from its head. */
+  readonly ask: (record: string, columns: number) => Promise<void>;
+}
 
-test('Start leads from nothing to a collection, people to look through, rules, a publication, a trial, a sweep, and an invitation', async () => {
+function mouse(page: Page): Hands {
+  return {
+    press: (what) => what.click(),
+    write: (where, text) => where.fill(text),
+    choose: async (where, option) => void (await where.selectOption({ label: option })),
+    ask: (record, columns) =>
+      page
+        .getByRole('row', { name: new RegExp(record) })
+        .getByRole('gridcell')
+        .nth(columns - 1)
+        .click(),
+  };
+}
+
+/** Tab to get there, and keys from then on; what Tab does not reach, nobody without a mouse does. */
+function keyboard(page: Page): Hands {
+  const go = async (to: Locator) => {
+    await to.first().waitFor();
+    for (let steps = 0; steps < 200; steps++) {
+      if (await to.first().evaluate((element) => element === element.ownerDocument.activeElement)) return;
+      await page.keyboard.press('Tab');
+    }
+    throw new Error(`no Tab leads to ${to.toString()}`);
+  };
+  return {
+    async press(what) {
+      await go(what);
+      await page.keyboard.press('Enter');
+    },
+    async write(where, text) {
+      await go(where);
+      await page.keyboard.press('Control+a');
+      await page.keyboard.insertText(text);
+    },
+    async choose(where, option) {
+      await go(where);
+      const steps = await where.evaluate((select, label) => {
+        const { options, selectedIndex } = select as unknown as {
+          options: Iterable<{ label: string }>;
+          selectedIndex: number;
+        };
+        return [...options].findIndex((each) => each.label === label) - selectedIndex;
+      }, option);
+      const key = steps > 0 ? 'ArrowDown' : 'ArrowUp';
+      for (let step = 0; step < Math.abs(steps); step++) await page.keyboard.press(key);
+    },
+    async ask(record, columns) {
+      const grid = page.getByRole('grid');
+      await go(grid);
+      await page.keyboard.press('Control+Home');
+      for (let row = 0; row < 20; row++) {
+        const active = page.locator(`#${await grid.getAttribute('aria-activedescendant')}`);
+        if ((await active.getAttribute('aria-label'))?.startsWith(record) === true) break;
+        await page.keyboard.press('ArrowDown');
+      }
+      for (let column = 0; column < columns; column++) await page.keyboard.press('ArrowRight');
+      await page.keyboard.press('Enter');
+    },
+  };
+}
+
+test.each([
+  ['by mouse', mouse],
+  ['by keyboard alone', keyboard],
+] as const)(
+  'Start leads from nothing to rules that are proved and in force, and an invitation: %s',
+  { timeout: 300_000 },
+  async (_, handsOf) => {
+    const outbox = mkdtempSync(join(tmpdir(), 'outbox-'));
+    const post = { kind: 'outbox', folder: outbox, from: 'gate@hollowoak.example' } as const;
+    const world = await openWorld([], { consoleFolder: 'dist/console', post });
+    await setStaff(world.database, STAFF.email, STAFF.password, 'manager', atTheMachine('test'));
+    const complaints: string[] = [];
+    await browser.clearCookies();
+    const page = await openPage(browser, complaints);
+    try {
+      await signIn(page, world, STAFF.email, STAFF.password);
+      await work(page, handsOf(page));
+      expect(readdirSync(outbox)).toHaveLength(1);
+      const list = await world.ask('GET', '/v1/records/hives', { as: 'ada' });
+      expect(list.json.records.map((each: { name: string }) => each.name)).toEqual(['OAK-001']);
+      expect(complaints).toEqual([]);
+    } finally {
+      await page.close();
+      await world.close();
+    }
+  },
+);
+
+async function work(page: Page, { press, write, choose, ask }: Hands): Promise<void> {
+  const next = (title: string) => page.getByRole('region', { name: 'Next' }).getByText(title).waitFor();
+  const start = async (title: string) => {
+    await press(page.getByRole('link', { name: 'Start', exact: true }));
+    await next(title);
+  };
+  const go = () => press(page.getByRole('region', { name: 'Next' }).getByRole('link'));
+  const button = (name: string) => page.getByRole('button', { name, exact: true });
+
   await next('Make a collection');
   await expectAccessible(page, 'start');
   await go();
-  await page.getByRole('button', { name: '+ Collection' }).click();
-  await page.getByLabel('Name').fill('hives');
-  await page.getByLabel('Title').fill('Hives kept by members');
-  await page.getByRole('button', { name: '+ Field' }).click();
+  await press(button('+ Collection'));
+  await write(page.getByRole('dialog').getByLabel('Name'), 'hives');
+  await write(page.getByLabel('Title'), 'Hives kept by members');
+  await press(button('+ Field'));
   const third = page.getByRole('group', { name: 'Field 3' });
-  await third.getByRole('textbox', { name: 'Field', exact: true }).fill('state');
-  await third.getByRole('combobox', { name: 'Type' }).selectOption('one of');
-  await third.getByLabel('One of, with commas between').fill('private, open');
-  await page.getByRole('button', { name: 'Put it into the draft' }).click();
+  await write(third.getByRole('textbox', { name: 'Field', exact: true }), 'state');
+  await choose(third.getByRole('combobox', { name: 'Type' }), 'one of …');
+  await write(third.getByLabel('One of, with commas between'), 'private, open');
+  await press(button('Put it into the draft'));
   await page.getByRole('heading', { name: 'Hives kept by members' }).waitFor();
-  await page.getByRole('form', { name: 'New field' }).getByLabel('Field').fill('notes');
-  await page.getByRole('button', { name: 'Add the field' }).click();
+  await write(page.getByRole('form', { name: 'New field' }).getByRole('textbox', { name: 'Field' }), 'notes');
+  await press(button('Add the field'));
   await page.getByRole('table', { name: 'Fields of hives' }).getByText('notes').waitFor();
   await expectAccessible(page, 'collections');
 
   await start('Add two test identities');
   await go();
   const role = page.getByRole('form', { name: 'New role' });
-  await role.getByLabel('Role').fill('keeper');
-  await role.getByLabel('What they do').fill('Keeps hives of their own');
-  await role.getByRole('button', { name: 'Add' }).click();
+  await write(role.getByLabel('Role'), 'keeper');
+  await write(role.getByLabel('What they do'), 'Keeps hives of their own');
+  await press(role.getByRole('button', { name: 'Add' }));
   const identity = page.getByRole('form', { name: 'New test identity' });
   for (const name of ['ada', 'ben']) {
-    await identity.getByRole('textbox', { name: 'Identity' }).fill(name);
-    await identity.getByLabel('Address').fill(`${name}@hollowoak.example`);
-    await identity.getByRole('button', { name: 'keeper' }).click();
-    await identity.getByRole('button', { name: 'Add' }).click();
+    await write(identity.getByRole('textbox', { name: 'Identity' }), name);
+    await write(identity.getByLabel('Address'), `${name}@hollowoak.example`);
+    await press(identity.getByRole('button', { name: 'keeper' }));
+    await press(identity.getByRole('button', { name: 'Add' }));
     await page.getByRole('region', { name: 'Test identities' }).getByText(name, { exact: true }).waitFor();
   }
 
   await start('Write who may do what with hives');
   await go();
   await page.getByText('Closed: no sentence speaks of hives').waitFor();
-  await page.getByRole('button', { name: '+ Sentence' }).click();
-  await page.getByRole('button', { name: 'Form', exact: true }).click();
+  await press(button('+ Sentence'));
+  await press(button('Form'));
   await page.getByText('A form shows one sentence that can be read').waitFor();
-  await page.getByRole('button', { name: 'Done' }).click();
-  await page.getByRole('button', { name: '+ Sentence' }).click();
+  await press(button('Done'));
+  await press(button('+ Sentence'));
   const group = (name: string) => page.getByRole('group', { name, exact: true });
-  await group('May').getByRole('button', { name: 'create' }).click();
-  await page.getByRole('combobox', { name: 'Fields of create' }).selectOption('these');
-  await group('create').getByRole('button', { name: 'state' }).click();
-  await group('Fills in').getByRole('button', { name: '+ value' }).click();
-  await page.getByRole('combobox', { name: 'Field that is filled in' }).selectOption('owner');
-  await page.getByRole('button', { name: 'Text', exact: true }).click();
+  await press(group('May').getByRole('button', { name: 'create' }));
+  await choose(page.getByRole('combobox', { name: 'Fields of create' }), 'these');
+  await press(group('create').getByRole('button', { name: 'state' }));
+  await press(group('Fills in').getByRole('button', { name: '+ value' }));
+  await choose(page.getByRole('combobox', { name: 'Field that is filled in' }), 'owner');
+  await press(button('Text'));
   expect(await page.getByRole('textbox', { name: 'Sentence' }).innerText()).toBe(
     'keeper may read (all), create (name, state) when mine stamp owner = me',
   );
-  await page.getByRole('button', { name: 'Done' }).click();
+  await press(button('Done'));
   await page.getByText('the collection is new: it has no records before it is published').waitFor();
 
   await start('Look at what changes, and publish it');
   await go();
   await page.getByText('What it says, against nothing in force').waitFor();
-  await page.getByRole('button', { name: 'Unlock' }).click();
-  await page.getByLabel('Reason').fill('the first rules are to be in force');
+  await press(button('Unlock'));
+  await write(page.getByLabel('Reason'), 'the first rules are to be in force');
   await page.keyboard.press('Enter');
   await page.getByRole('status', { name: 'Unlocked' }).waitFor();
-  await page.getByLabel('What changes, in a line').fill('hives of their own');
-  await page.getByRole('button', { name: 'Publish', exact: true }).click();
+  await write(page.getByLabel('What changes, in a line'), 'hives of their own');
+  await press(button('Publish'));
   await page.getByText('Version 1 is in force.').waitFor();
 
   await start('Keep a trial');
@@ -112,57 +199,53 @@ test('Start leads from nothing to a collection, people to look through, rules, a
     ['ada', 'OAK-001'],
     ['ben', 'OAK-101'],
   ] as const) {
-    await page
-      .getByRole('region', { name: 'Seen by' })
-      .getByRole('button', { name: new RegExp(who) })
-      .first()
-      .click();
-    await page.getByRole('button', { name: 'Create…' }).click();
-    await aside.getByLabel('name', { exact: true }).fill(name);
-    await aside.locator('form').getByRole('button', { name: 'Try', exact: true }).click();
+    await press(
+      page
+        .getByRole('region', { name: 'Seen by' })
+        .getByRole('button', { name: new RegExp(`${who} keeper`) })
+        .first(),
+    );
+    await press(button('Create…'));
+    await write(aside.getByLabel('name', { exact: true }), name);
+    await press(aside.locator('form').getByRole('button', { name: 'Try', exact: true }));
     await aside.getByText('201 It would be carried out').waitFor();
-    await aside.getByRole('button', { name: 'Do it, to stay' }).click();
+    await press(aside.getByRole('button', { name: 'Do it, to stay' }));
     await aside.getByText('201 Carried out, to stay').waitFor();
-    await aside.getByRole('button', { name: 'Close' }).click();
+    await press(aside.getByRole('button', { name: 'Close' }));
     await page.getByRole('rowheader', { name: new RegExp(name) }).waitFor();
   }
   const row = page.getByRole('row', { name: /OAK-001/ });
   expect(await row.getByRole('rowheader').getAttribute('aria-label')).toMatch(
     /ada reads it; ben does not read it/,
   );
-  await row.getByRole('gridcell').first().click();
-  await aside.getByRole('button', { name: 'Try', exact: true }).click();
-  await aside.getByRole('combobox', { name: 'What is tried' }).selectOption('delete');
-  await aside.locator('form').getByRole('button', { name: 'Try', exact: true }).click();
+  await ask('OAK-001', 1);
+  await press(aside.getByRole('button', { name: 'Try', exact: true }));
+  await choose(aside.getByRole('combobox', { name: 'What is tried' }), 'delete it');
+  await press(aside.locator('form').getByRole('button', { name: 'Try', exact: true }));
   await aside.getByText(/40[34] /).waitFor();
-  await aside.getByRole('button', { name: 'Keep as a trial' }).click();
+  await press(aside.getByRole('button', { name: 'Keep as a trial' }));
   await page.getByText('trials 1 of 1').waitFor();
-  await page.getByRole('link', { name: 'Preview' }).click();
+  await press(page.getByRole('link', { name: 'Preview' }));
   await page.getByText('What was not looked at').waitFor();
-  await page.getByRole('button', { name: 'Publish', exact: true }).click();
+  await press(button('Publish'));
   await page.getByText('Version 2 is in force.').waitFor();
 
   await start('Sweep what is in force');
   await go();
-  await page.getByRole('button', { name: 'Run the sweep' }).click();
+  await press(button('Run the sweep'));
   await page.getByText('The answers agree').waitFor({ timeout: 120_000 });
 
   await start('Invite people');
   await go();
-  await page.getByRole('button', { name: 'Invite people' }).click();
+  await press(button('Invite people'));
   await page.getByRole('region', { name: 'The letter' }).waitFor();
-  await page.getByLabel('Addresses').fill('cleo@hollowoak.example\nnot an address\n');
-  await page.getByRole('dialog').getByRole('button', { name: 'keeper' }).click();
-  await page.getByRole('button', { name: 'Send the letters' }).click();
+  await write(page.getByLabel('Addresses'), 'cleo@hollowoak.example\nnot an address\n');
+  await press(page.getByRole('dialog').getByRole('button', { name: 'keeper' }));
+  await press(button('Send the letters'));
   await page.getByText('1 letter sent.').waitFor();
   await page.getByText('Line 2: not an address').waitFor();
   await expectAccessible(page, 'invitations');
-  await page.getByRole('button', { name: 'Close' }).click();
+  await press(button('Close'));
   await page.getByRole('table', { name: 'Invitations' }).getByText('cleo@hollowoak.example').waitFor();
-  expect(readdirSync(outbox)).toHaveLength(1);
-
   await start('Nothing is left that this page knows of');
-  const list = await world.ask('GET', '/v1/records/hives', { as: 'ada' });
-  expect(list.json.records.map((each: { name: string }) => each.name)).toEqual(['OAK-001']);
-  expect(complaints).toEqual([]);
-}, 240_000);
+}

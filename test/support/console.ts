@@ -30,7 +30,7 @@ export async function openPage(browser: BrowserContext, complaints: string[]): P
 export async function expectAccessible(page: Page, what: string): Promise<void> {
   for (const theme of ['light', 'dark']) {
     await page.locator('html').evaluate((root, name) => root.setAttribute('data-theme', name), theme);
-    await page.waitForTimeout(350);
+    await page.waitForTimeout(200);
     await page.evaluate(axe.source);
     const violations = await page.evaluate(async () => {
       const { axe: engine } = globalThis as unknown as {

@@ -4,6 +4,7 @@ import LinearProgress from '@mui/material/LinearProgress';
 import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
 import type { Progress } from '../../client/desk.ts';
+import { ProofNav } from './ProofNav.tsx';
 import { ErrorNote } from './ErrorNote.tsx';
 
 export interface ReportFrameProps {
@@ -23,6 +24,7 @@ export function ReportFrame(props: ReportFrameProps) {
   const { title, about, action, isRunning, progress, error, onRun, children } = props;
   return (
     <Box component="main" sx={{ height: '100%', overflow: 'auto' }}>
+      <ProofNav />
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 2 }}>
         <Box sx={{ display: 'flex', alignItems: 'flex-start', gap: 3 }}>
           <Box sx={{ flex: 1 }}>

@@ -2,10 +2,11 @@ import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
-import { NavLink } from 'react-router';
+import { NavLink, useLocation } from 'react-router';
 import type { SessionDocument } from '../../client/desk.ts';
 import { gate } from '../api/client.ts';
 import { FRAME } from '../theme.ts';
+import { proofs } from './ProofNav.tsx';
 import { AccountMenu } from './AccountMenu.tsx';
 import { UnlockControl } from '../features/unlock/UnlockControl.tsx';
 
@@ -13,19 +14,23 @@ const pages = [
   { to: '/start', name: 'Start' },
   { to: '/bench', name: 'Bench' },
   { to: '/collections', name: 'Collections' },
-  { to: '/changes', name: 'Changes' },
   { to: '/people', name: 'People' },
-  { to: '/trials', name: 'Trials' },
-  { to: '/sweep', name: 'Sweep' },
+  { to: '/trials', name: 'Proof' },
+  { to: '/changes', name: 'Changes' },
   { to: '/audit', name: 'Trail' },
+  { to: '/house', name: 'House' },
 ];
 
 /** The page that is open is underlined, and told as the current one. */
 function PageLink({ to, name }: { to: string; name: string }) {
+  const { pathname } = useLocation();
+  // Proof has several pages.
+  const isHere = name === 'Proof' && proofs.some((each) => pathname === each.to);
   return (
     <Box
       component={NavLink}
       to={to}
+      {...(isHere ? { className: 'active' } : {})}
       sx={{
         color: 'inherit',
         textDecoration: 'none',

@@ -57,7 +57,14 @@ export async function* tryInvariants(
       const { found, notCovered } = await session.against(invariant);
       const expected = `nobody may ${operation} a record of ${collection} for whom the condition is not true of it`;
       const failure =
-        found === null ? null : { expected, actual: found.actual, why: await session.why(found.question) };
+        found === null
+          ? null
+          : {
+              expected,
+              actual: found.actual,
+              untold: 'a step against it was found',
+              why: await session.why(found.question),
+            };
       yield {
         trial: title,
         identity,
@@ -109,6 +116,7 @@ class Judge {
           some[0],
           `no record of ${collection}`,
           `reads ${count}: ${listed(some, count)}`,
+          `reads ${count}`,
         );
       }
       case 'reads':
@@ -125,6 +133,7 @@ class Judge {
           outside[0],
           expected,
           `also reads ${listed(outside, outside.length)}`,
+          'also reads others',
         );
       }
       case 'read': {
@@ -222,6 +231,7 @@ class Judge {
       others[0],
       'nothing else is readable',
       `also reads ${count}: ${listed(others, count)}`,
+      `also reads ${count}`,
     );
   }
 
@@ -281,6 +291,7 @@ class Judge {
       return {
         expected: `${name} = ${JSON.stringify(wanted)}`,
         actual: `${name} = ${JSON.stringify(found)}`,
+        untold: `${name} has another value`,
         why: null,
       };
     }
@@ -321,15 +332,12 @@ class Judge {
     label: string | undefined,
     expected: string,
     actual: string,
+    untold: string,
   ): Promise<Failure> {
     const ids = label === undefined ? [] : await this.#port.find(collection, label);
-    if (ids.length !== 1) return { expected, actual, why: null };
-    return this.#failure(
-      session,
-      { operation: 'read', collection, id: ids[0]!, values: new Map() },
-      expected,
-      actual,
-    );
+    if (ids.length !== 1) return { expected, actual, untold, why: null };
+    const question = { operation: 'read', collection, id: ids[0]!, values: new Map() } as const;
+    return { ...(await this.#failure(session, question, expected, actual)), untold };
   }
 
   async #failure(
@@ -356,6 +364,7 @@ function judgeTakes(
   return {
     expected: `it takes along ${wanted.join(', ')}`,
     actual: found.length === 0 ? 'it takes nothing along' : `it takes along ${found.join(', ')}`,
+    ...(found.length === 0 ? {} : { untold: 'it takes other records along' }),
     why: null,
   };
 }

@@ -19,6 +19,8 @@ export interface Verdict {
 export interface Failure {
   readonly expected: string;
   readonly actual: string;
+  /** The same for those who may not be told what records there are and what they hold; absent where nothing of it is told. */
+  readonly untold?: string;
   /** Which rules did it, or could have and did not; null where it is not about one record. */
   readonly why: Why | null;
 }

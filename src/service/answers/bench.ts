@@ -19,6 +19,7 @@ import type { Version } from '../../core/passage/passage.ts';
 import { parseValue } from '../../core/types/values.ts';
 import { typeName } from '../../core/types/types.ts';
 import type { Database } from '../../store/connection.ts';
+import { hasTimedOut } from '../../store/failures.ts';
 import { pinnedCounts, pinnedPage, type PinnedPage } from '../../store/preview/pinned.ts';
 import { passageFor } from '../../store/publish/index.ts';
 import { Problem } from '../problems/problem.ts';
@@ -136,13 +137,15 @@ export async function benchPage(
   const { before, after, renames } = sides;
   const by = { before, after, renames, credentials: credentialsOfPinned(sides, asked.as), collection };
   const filter = filtersOf(sides, collection, asked.where, unlocked);
-  const page = await pinnedPage(database, by, {
-    filter,
-    onlyChanged: asked.changed === true,
-    unlocked,
-    after: asked.after === undefined ? null : parsePageKey(asked.after),
-    limit: asked.limit,
-  });
+  const page = await inTime(
+    pinnedPage(database, by, {
+      filter,
+      onlyChanged: asked.changed === true,
+      unlocked,
+      after: asked.after === undefined ? null : parsePageKey(asked.after),
+      limit: asked.limit,
+    }),
+  );
   if (page === null) throw new Problem('not-found');
   return pageDocument(page, sides, asked, unlocked);
 }
@@ -225,7 +228,7 @@ export async function benchCounts(
 ): Promise<BenchCounts> {
   const { before, after, renames } = sides;
   const credentials = credentialsOfPinned(sides, as);
-  const counts = await pinnedCounts(database, { before, after, renames, credentials, collection });
+  const counts = await inTime(pinnedCounts(database, { before, after, renames, credentials, collection }));
   if (counts === null) throw new Problem('not-found');
   const { total, identities, sentences } = counts;
   return {
@@ -241,6 +244,23 @@ export async function benchCounts(
       counts: [...by],
     })),
   };
+}
+
+/** Rules that take long on all records are nothing to be tried at each pause. */
+async function inTime<T>(work: Promise<T>): Promise<T> {
+  try {
+    return await work;
+  } catch (error) {
+    if (!hasTimedOut(error)) throw error;
+    throw new Problem('too-many-records', {
+      errors: [
+        {
+          message:
+            'a condition takes longer than ten seconds on the records that are there: pin fewer people, or ask less of each record',
+        },
+      ],
+    });
+  }
 }
 
 const pageKeySchema = z.strictObject({ label: z.string().nullable(), id: z.string() });

@@ -113,7 +113,14 @@ export const proofOperations: Operations = {
       tag: 'desk',
       body: { schema: benchRequestSchema, types: json },
       answers: { 200: benchSchema },
-      problems: [...deskProblems, 'malformed-filter', 'not-found', 'too-large', 'unsupported-media-type'],
+      problems: [
+        ...deskProblems,
+        'malformed-filter',
+        'not-found',
+        'too-many-records',
+        'too-large',
+        'unsupported-media-type',
+      ],
     },
   },
   '/v1/desk/bench/{collection}/counts': {
@@ -128,6 +135,7 @@ export const proofOperations: Operations = {
         'cannot-publish',
         'rulebook-errors',
         'not-found',
+        'too-many-records',
         'too-large',
         'unsupported-media-type',
       ],

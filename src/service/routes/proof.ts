@@ -1,6 +1,6 @@
 import type { Response, Router } from 'express';
 import { trialRequestSchema, type VerdictDocument } from '../../client/schemas/desk.ts';
-import { mutateRequestSchema } from '../../client/schemas/mutate.ts';
+import { mutateRequestSchema, type MutateDocument } from '../../client/schemas/mutate.ts';
 import { reachQuerySchema, reachersQuerySchema } from '../../client/schemas/reach.ts';
 import { rehearseRequestSchema } from '../../client/schemas/rehearse.ts';
 import { sweepRequestSchema } from '../../client/schemas/sweep.ts';
@@ -88,11 +88,13 @@ export function offerProof(
     const { files, only, as } = parseInput(trialRequestSchema, jsonBody(request, ['application/json']));
     const began = performance.now();
     const verdicts: VerdictDocument[] = [];
+    // By a draft what is found may be what nobody sees in force.
+    const isHidden = files !== undefined && !(await hasUnlocked(database, response, 'publisher'));
     const left = await tried(files, async ({ rulebook, enter, left: untried }, inForce) => {
       if (as !== undefined) knownName('as', as, [...rulebook.identities.keys(), 'visitor'], 'test identity');
       const choice = chosenTrials(rulebook, only ?? null, as ?? null);
       const tell = (verdict: Verdict, done: number, total: number) => {
-        verdicts.push(verdictDocument(verdict, rulebook));
+        verdicts.push(verdictDocument(isHidden ? untold(verdict) : verdict, rulebook));
         progress({ done, total, doing: verdict.trial });
       };
       await tryOut(database, rulebook, inForce, choice, tell, enter);
@@ -125,7 +127,9 @@ export function offerProof(
   offerReport(router, '/mutations', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
     const asked = parseInput(mutateRequestSchema, jsonBody(request, ['application/json']));
-    const report = await tried(asked.files, (draft) => mutateAnswer(database, draft, asked, progress));
+    const isHidden = asked.files !== undefined && !(await hasUnlocked(database, response, 'publisher'));
+    const found = await tried(asked.files, (draft) => mutateAnswer(database, draft, asked, progress));
+    const report = isHidden ? withoutRecords(found) : found;
     await note(database, actorOf(response), 'proof.mutate', ofDraft(asked.files));
     return report;
   });
@@ -232,7 +236,7 @@ export function offerProof(
 }
 
 /** The same without what any record holds: a draft could be written to ask for it. */
-function withoutValues(why: WhyDocument): WhyDocument {
+function withoutValues<T extends Pick<WhyDocument, 'stages' | 'remedies'>>(why: T): T {
   const hidden = (part: PartDocument): PartDocument => ({
     ...part,
     values: part.values.map(({ name }) => ({ name, value: null })),
@@ -249,12 +253,46 @@ function withoutValues(why: WhyDocument): WhyDocument {
   return { ...why, stages, remedies: why.remedies.filter(({ kind }) => kind !== 'value') };
 }
 
+/** The same without the records that a fault of a draft shows. */
+function withoutRecords(report: MutateDocument): MutateDocument {
+  const faults = report.faults.map((fault) =>
+    fault.foundBy === 'sweep' ? { ...fault, by: fault.by.replaceAll(/"(?:[^"\\]|\\.)*"/g, '"…"') } : fault,
+  );
+  return { ...report, faults };
+}
+
 function ofDraft(files: object | undefined): string {
   return files === undefined ? 'the rulebook in force' : 'a draft';
 }
 
-function verdictDocument(verdict: Verdict, rulebook: Rulebook): VerdictDocument {
-  const { span, ...rest } = verdict;
+/** The verdict for whoever may not be told what records there are, and what they hold. */
+function untold(verdict: Verdict): Verdict {
+  const { failure } = verdict;
+  if (failure === undefined) return verdict;
+  const { expected, actual, untold: without, why } = failure;
+  if (without !== undefined)
+    return {
+      ...verdict,
+      failure: { expected, actual: `${without}; more is told after an unlock`, why: null },
+    };
+  const document = why as unknown as WhyDocument | null;
+  return {
+    ...verdict,
+    failure: {
+      expected,
+      actual,
+      why: document === null ? null : (withoutValues(document) as unknown as typeof why),
+    },
+  };
+}
+
+function verdictDocument({ span, failure, ...rest }: Verdict, rulebook: Rulebook): VerdictDocument {
   const source = rulebook.sources.find((each) => each.name === span.source)!;
-  return { ...rest, file: span.source, line: positionAt(source, span.start).line } as VerdictDocument;
+  const { untold: _, ...told } = failure ?? {};
+  return {
+    ...rest,
+    ...(failure === undefined ? {} : { failure: told }),
+    file: span.source,
+    line: positionAt(source, span.start).line,
+  } as VerdictDocument;
 }

@@ -68,7 +68,7 @@ export interface PinnedCounts {
 }
 
 /** The longest that one statement may take: what is looked at while somebody writes is not worth more. */
-const TIMEOUT = sql`set local statement_timeout = '20s'`;
+const TIMEOUT = sql`set local statement_timeout = '10s'`;
 
 /** A page of records as several identities see them, before and after. Null: there is no such collection. Nothing is saved. */
 export async function pinnedPage(

@@ -5,7 +5,7 @@ import { column as columnAt, identifier, stored } from '../../core/sql/identifie
 import { convertingIn } from '../../core/sql/relations.ts';
 import { collectionOf, type Collection, type Schema } from '../../core/types/schema.ts';
 import { run, type Executor } from '../connection.ts';
-import { PublishRefused } from '../failures.ts';
+import { PublishRefused, hasTimedOut } from '../failures.ts';
 import { NotNow, alter } from './definitions.ts';
 import { changesBetween, demandsOf, hold, release, type Held } from './demands.ts';
 import { constraintName } from './names.ts';
@@ -67,16 +67,13 @@ function changesOf({ was, made, field, column }: FieldPassage, before: Schema, a
   return [...(is.unique ? ['u' as const] : []), ...(is.required ? ['n' as const] : [])];
 }
 
-/** PostgreSQL’s code for a statement that took longer than it may. */
-const TIMED_OUT = '57014';
-
 async function lockTables(on: Executor, tables: readonly string[]): Promise<void> {
   if (tables.length === 0) return;
   await run(on, { text: `set local statement_timeout = ${TABLES_WAIT_MS}`, values: [] });
   try {
     await run(on, sql`lock table ${commaList(tables.toSorted().map(stored))} in access exclusive mode`);
   } catch (error) {
-    throw (error as { code?: unknown }).code === TIMED_OUT ? new NotNow() : error;
+    throw hasTimedOut(error) ? new NotNow() : error;
   }
   await run(on, sql`set local statement_timeout = '10min'`);
 }

@@ -4,7 +4,7 @@ import NativeSelect from '@mui/material/NativeSelect';
 import Skeleton from '@mui/material/Skeleton';
 import Typography from '@mui/material/Typography';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { useCallback, useEffect, useMemo, useState } from 'react';
+import { useCallback, useDeferredValue, useEffect, useMemo, useState } from 'react';
 import { Link, Navigate, useNavigate, useParams } from 'react-router';
 import type { Overview } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
@@ -44,7 +44,9 @@ export function BenchPage() {
 }
 
 function BenchAt({ overview: inForce, now }: { overview: Overview; now: Working }) {
-  const overview = useMemo(() => withDraft(inForce, now.texts), [inForce, now.texts]);
+  // What is read out of the texts may come a moment later than what is typed.
+  const texts = useDeferredValue(now.texts);
+  const overview = useMemo(() => withDraft(inForce, texts), [inForce, texts]);
   const { collection: named } = useParams();
   const first = useMemo(() => firstPinned(overview), [overview]);
   const collections = useMemo(() => overview.collections.map(({ name }) => name), [overview]);
@@ -115,7 +117,8 @@ function Bench({
     [page, place.system],
   );
   const roles = useMemo(() => overview.roles.map(({ name }) => name), [overview]);
-  const lets = useMemo(() => letsOf(now.texts).map(({ name }) => name), [now.texts]);
+  const texts = useDeferredValue(now.texts);
+  const lets = useMemo(() => letsOf(texts).map(({ name }) => name), [texts]);
   const words = useMemo(
     () => wordsFor(overview, collection, roles, lets),
     [overview, collection, roles, lets],
@@ -249,7 +252,7 @@ function Bench({
         />
         <Box sx={{ display: 'flex', gap: '4px 12px', alignItems: 'center', flexWrap: 'wrap' }}>
           <MarkLegend />
-          <Box sx={{ display: 'flex', gap: 0.5, ml: 'auto', alignItems: 'center' }}>
+          <Box sx={{ display: 'flex', gap: 0.5, ml: 'auto', alignItems: 'center', flexWrap: 'wrap' }}>
             <WhereField key={where} value={where} onApply={(value) => change({ where: value })} />
             <Toggle
               on={onlyChanged}

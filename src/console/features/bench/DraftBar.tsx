@@ -9,7 +9,7 @@ import NativeSelect from '@mui/material/NativeSelect';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useMemo, useState, type FormEvent } from 'react';
+import { useDeferredValue, useMemo, useState, type FormEvent } from 'react';
 import { GateProblem, type DraftDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
@@ -25,9 +25,10 @@ export function DraftBar({ now, inForce, canWrite }: { now: Working; inForce: nu
   const queries = useQueryClient();
   const [asking, setAsking] = useState<'save' | 'move' | null>(null);
   const changed = isChanged(now);
+  const texts = useDeferredValue(now.texts);
   const count = useMemo(
-    () => (changed ? countChanges(now.baseTexts, now.texts) : 0),
-    [changed, now.baseTexts, now.texts],
+    () => (changed ? countChanges(now.baseTexts, texts) : 0),
+    [changed, now.baseTexts, texts],
   );
   const isSaved = now.draft === null ? !changed : sameTexts(now.draft.texts, now.texts);
   const drafts = useQuery({ queryKey: ['drafts'], queryFn: async () => (await gate.drafts()).drafts });

@@ -1,0 +1,46 @@
+import Box from '@mui/material/Box';
+import Link from '@mui/material/Link';
+import Typography from '@mui/material/Typography';
+import { useSession } from '../../api/session.ts';
+import { Page } from '../../components/Page.tsx';
+import { KeysPanel } from './KeysPanel.tsx';
+import { PasswordPanel } from './PasswordPanel.tsx';
+import { StaffPanel } from './StaffPanel.tsx';
+
+/** Who runs this gate: accounts and keys, one’s own password, and where its interfaces are described. */
+export function HousePage() {
+  const session = useSession();
+  const isManager = session.data?.level === 'manager';
+  return (
+    <Page
+      title="House"
+      about="Who runs this gate, which programs may ask it, and where its interfaces are described."
+    >
+      {isManager ? (
+        <>
+          <StaffPanel />
+          <KeysPanel />
+        </>
+      ) : (
+        <Typography sx={{ color: 'text.secondary' }}>Staff and keys are for managers: ask one.</Typography>
+      )}
+      {session.data?.kind === 'staff' && <PasswordPanel />}
+      <Box component="section" aria-label="Interfaces" sx={{ display: 'grid', gap: 0.25 }}>
+        <Typography variant="h2">Interfaces</Typography>
+        <Typography sx={{ fontSize: '0.88rem' }}>
+          <Link href="/v1/openapi.json" target="_blank" rel="noreferrer">
+            The service as OpenAPI 3.1
+          </Link>
+          {' · '}
+          <Link href="/v1/desk/openapi.json" target="_blank" rel="noreferrer">
+            the collections in force as OpenAPI 3.1
+          </Link>
+          {' · '}
+          <Link href="/v1/desk/types" target="_blank" rel="noreferrer">
+            the same as TypeScript
+          </Link>
+        </Typography>
+      </Box>
+    </Page>
+  );
+}
