@@ -48,7 +48,7 @@ import { RuleWriter, assigned, collections, randomValue, schemaText } from './ge
 
 /** One meaning, two engines: closures over records in hand against PostgreSQL, cell by cell. */
 const SEED = Number(process.env.AGREEMENT_SEED ?? 1);
-const ROUNDS = Number(process.env.AGREEMENT_ROUNDS ?? 44);
+const ROUNDS = Number(process.env.AGREEMENT_ROUNDS ?? 36);
 const RECORDS = 24;
 /** Of a hundred pairs of caller and collection: how many have all that they could change compared, some seconds for each. */
 const REACHED = Number(process.env.AGREEMENT_REACHED ?? 1);

@@ -141,25 +141,8 @@ describe('the console', () => {
     );
   });
 
-  test(
-    'sweeps, findings first, and opens the rules behind a number of the map',
-    { timeout: 330_000 },
-    async () => {
-      await page.getByRole('link', { name: 'Sweep' }).click();
-      await page.getByRole('button', { name: 'Run the sweep' }).click();
-      await page.getByRole('progressbar').waitFor();
-      await page.getByText('The answers agree').waitFor({ timeout: 300_000 });
-      await page.getByText('3 findings that the rulebook does not accept').waitFor();
-      await page.getByRole('combobox', { name: 'Collection' }).selectOption('hives');
-      await page.getByRole('button', { name: /^dora of ada: 4 read, 3 changed/ }).click();
-      const rules = page.getByRole('complementary', { name: 'Rules behind the numbers' });
-      await rules.getByText('through hives/6').first().waitFor();
-      await page.goto(`${world.service.url}/console/look/hives`);
-    },
-  );
-
   test('is up to date the moment a rulebook is published', async () => {
-    await page.getByRole('link', { name: 'hives' }).click();
+    await page.goto(`${world.service.url}/console/look/hives`);
     await side('left').getByRole('combobox', { name: 'Seen by' }).selectOption('ada');
     await count('left').getByText('4 of 400').waitFor();
     const files = demoRulebook.map(({ name, text }) => ({

@@ -7,6 +7,7 @@ import type { SessionDocument } from '../../client/desk.ts';
 import { gate } from '../api/client.ts';
 import { FRAME } from '../theme.ts';
 import { proofs } from './ProofNav.tsx';
+import { Palette } from './Palette.tsx';
 import { AccountMenu } from './AccountMenu.tsx';
 import { UnlockControl } from '../features/unlock/UnlockControl.tsx';
 
@@ -99,6 +100,7 @@ export function Shell({ session, children }: { session: SessionDocument; childre
             ⚠ development
           </Typography>
         )}
+        <Palette pages={pages} />
         <UnlockControl session={session} />
         <AccountMenu session={session} onSignOut={() => signOut.mutate()} />
       </Box>

@@ -4,7 +4,7 @@ import { remembered } from '../decide/remembered.ts';
 import { fieldOf, systemFieldNames } from '../types/schema.ts';
 import type { Access } from './access.ts';
 import { bothSql, mayDo, type BothSides, type EffectItem } from './effects.ts';
-import { allOf, anyOf, commaList, sql, value, type Fragment } from './fragment.ts';
+import { allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
 import { column, identifier, recordKey } from './identifiers.ts';
 import { relation } from './relations.ts';
 
@@ -71,9 +71,9 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
     })),
   );
 
-  /** Does anybody see the field, by a side whose values may be shown? */
-  const seen = ({ was, is }: BothSides['fields'][number]): Fragment =>
-    anyOf([
+  /** Who sees the field, by a side whose values may be shown: each by itself. */
+  const seers = ({ was, is }: BothSides['fields'][number]): Fragment[] =>
+    distinct([
       ...(both.was === null || was === null
         ? []
         : pinned.map((each) => each.was.shown(both.was!, was, aliases.was))),
@@ -81,6 +81,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
         ? []
         : pinned.map((each) => each.is.shown(both.is!, is, aliases.is))),
     ]);
+  const seen = (field: BothSides['fields'][number]): Fragment => anyOf(seers(field));
   const columnOf = ({ was, is }: BothSides['fields'][number]): Fragment =>
     both.was !== null && was !== null ? column(aliases.was, was) : column(aliases.is, is!);
   const id = column(aliases[both.is === null ? 'was' : 'is'], 'id');
@@ -105,13 +106,46 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
       was === is ? [] : [sql`((${flags.at(was)}) is true) <> ((${flags.at(is)}) is true)`],
     ),
   );
-  const found = sql`select ${id} as id, ${key} as "_label" from ${from} where ${allOf([anyOf(rows), ...(question.onlyChanged ? [anyOf(changes)] : [])])}`;
-  const page = sql`select id, "_label" from (${found}) as found where ${after === null ? sql`true` : behind(after)} order by "_label" nulls last, id limit ${value(question.limit)}::integer`;
+  const also = question.onlyChanged ? [anyOf(changes)] : [];
+  const limit = sql`${value(question.limit)}::integer`;
+  // Each of those who see labels has a search of their own, which an index on the label can serve: what one sees, one reads.
+  const named =
+    label === null || after?.label === null
+      ? []
+      : seers(label).map((sees) => {
+          const text = sql`${columnOf(label)}::text`;
+          const from_ = after === null ? [] : [behind(after, text, id)];
+          const asked = [
+            sees,
+            sql`${text} is not null`,
+            ...(isFiltered ? [anyOf(distinct(rows))] : []),
+            ...also,
+            ...from_,
+          ];
+          return sql`(select ${id} as id, ${text} as "_label" from ${from} where ${allOf(asked)} order by ${text}, ${id} limit ${limit})`;
+        });
+  const labelled =
+    named.length === 0
+      ? sql`select null::text as "_label", ${id} as id from ${from} where false`
+      : sql`select distinct on ("_label", id) "_label", id from (${unionAll(named)}) as found order by "_label", id limit ${limit}`;
+  const nameless = [
+    sql`(${key}) is null`,
+    anyOf(distinct(rows)),
+    ...also,
+    ...(after?.label === null ? [sql`${id} > ${recordKey(after.id)}`] : []),
+  ];
+  const rest = sql`select null::text as "_label", ${id} as id from ${from} where ${allOf(nameless)} order by ${id} limit (select greatest(0, ${limit} - count(*)) from labelled)`;
+  const page = sql`(select * from labelled) union all (${rest})`;
   const values = both.fields.map(
     (each, index) => sql`case when ${seen(each)} then ${columnOf(each)} end as ${identifier(`v_${index}`)}`,
   );
-  const statement = sql`with page as materialized (${page}) select ${id}::text as id, page."_label", ${flags.array()} as "_flags", ${commaList(values)} from page join ${from} on ${id} = page.id order by page."_label" nulls last, page.id`;
+  const statement = sql`with labelled as materialized (${labelled}), page as materialized (${page}) select ${id}::text as id, page."_label", ${flags.array()} as "_flags", ${commaList(values)} from page join ${from} on ${id} = page.id order by page."_label" nulls last, page.id`;
   return { statement, items, places };
+}
+
+/** Conditions that several ask are asked once: PostgreSQL does not see that they are the same. */
+function distinct(all: readonly Fragment[]): Fragment[] {
+  return [...new Map(all.map((each) => [JSON.stringify([each.text, each.values]), each])).values()];
 }
 
 /** Conditions that are asked of a row, each once however many fields and identities ask it. */
@@ -151,11 +185,13 @@ function labelOf({ was, is }: Pinned, both: BothSides): BothSides['fields'][numb
   return found ?? null;
 }
 
-function behind({ label, id }: NonNullable<PinnedQuestion['after']>): Fragment {
-  const later = sql`id > ${recordKey(id)}`;
-  if (label === null) return sql`"_label" is null and ${later}`;
-  const at = sql`${value(label)}::text`;
-  return sql`("_label" is null or "_label" > ${at} or ("_label" = ${at} and ${later}))`;
+/** Behind the last record of the page before, in the order of labels. */
+function behind(
+  { label, id }: NonNullable<PinnedQuestion['after']>,
+  text: Fragment,
+  key: Fragment,
+): Fragment {
+  return sql`(${text}, ${key}) > (${value(label)}::text, ${recordKey(id)})`;
 }
 
 /** The labels of these records of a collection, where one of those pinned sees them in force. */

@@ -256,7 +256,7 @@ async function inTime<T>(work: Promise<T>): Promise<T> {
       errors: [
         {
           message:
-            'a condition takes longer than ten seconds on the records that are there: pin fewer people, or ask less of each record',
+            'a condition takes too long on the records that are there: pin fewer people, or ask less of each record',
         },
       ],
     });

@@ -1,7 +1,7 @@
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Renames } from '../../core/passage/renames.ts';
 import { effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
-import { sql } from '../../core/sql/fragment.ts';
+import { sql, type Fragment } from '../../core/sql/fragment.ts';
 import { recordKeys } from '../../core/sql/identifiers.ts';
 import {
   labelsSql,
@@ -67,8 +67,11 @@ export interface PinnedCounts {
   })[];
 }
 
-/** The longest that one statement may take: what is looked at while somebody writes is not worth more. */
-const TIMEOUT = sql`set local statement_timeout = '10s'`;
+/** The longest that one statement may take: what is looked at while somebody writes is not worth more. Counts come when they come. */
+const TIMEOUT = {
+  page: sql`set local statement_timeout = '5s'`,
+  counts: sql`set local statement_timeout = '20s'`,
+};
 
 /** A page of records as several identities see them, before and after. Null: there is no such collection. Nothing is saved. */
 export async function pinnedPage(
@@ -76,7 +79,7 @@ export async function pinnedPage(
   by: PinnedBy,
   question: Pick<PinnedQuestion, 'filter' | 'onlyChanged' | 'unlocked' | 'after' | 'limit'>,
 ): Promise<PinnedPage | null> {
-  return looking(database, by, async (on, pinned, both) => {
+  return looking(database, by, TIMEOUT.page, async (on, pinned, both) => {
     const query = pinnedSql(pinned, { ...question, both, limit: question.limit + 1 });
     const rows = await run<Record<string, Value> & { id: string; _label: string | null; _flags: boolean[] }>(
       on,
@@ -105,7 +108,7 @@ export async function pinnedPage(
 
 /** What the draft does for each of those pinned, and what each of its sentences does. Null: there is no such collection. */
 export async function pinnedCounts(database: Database, by: PinnedBy): Promise<PinnedCounts | null> {
-  return looking(database, by, async (on, pinned, both) => {
+  return looking(database, by, TIMEOUT.counts, async (on, pinned, both) => {
     const identities: PinnedCounts['identities'][number][] = [];
     const counts: Record<string, number>[] = [];
     let counted: readonly CountedSentence[] = [];
@@ -145,6 +148,7 @@ async function effectsFor(on: Executor, { was, is }: Pinned, both: BothSides) {
 async function looking<T>(
   database: Database,
   { before, after, renames, credentials, collection }: PinnedBy,
+  timeout: Fragment,
   work: (on: Executor, pinned: readonly Pinned[], both: BothSides) => Promise<T>,
 ): Promise<T | null> {
   const both = bothSides(before, after, renames).find((each) => (each.is ?? each.was) === collection);
@@ -152,7 +156,7 @@ async function looking<T>(
   return rolledBack(
     database,
     async (on) => {
-      await run(on, TIMEOUT);
+      await run(on, timeout);
       let moment: string | null = null;
       const old = [];
       for (const each of credentials) {

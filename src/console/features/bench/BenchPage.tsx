@@ -110,6 +110,9 @@ function Bench({
   }, [seen, overview.version, queries]);
 
   const page = pages?.[0]?.page;
+  // What is shown is told of those whom it is of, also while others are asked about.
+  const shownAs = pages?.[0]?.as ?? as;
+  const shownFocus = Math.max(0, shownAs.indexOf(as[focus] ?? ''));
   const records = useMemo(() => pages?.flatMap((each) => each.page.records) ?? [], [pages]);
   const labels = useMemo(() => mergedLabels(pages?.map((each) => each.page.labels) ?? []), [pages]);
   const fields = useMemo(
@@ -207,7 +210,6 @@ function Bench({
           <SentencePane
             now={now}
             collection={collection}
-            as={as}
             counts={counts.data}
             found={found}
             words={words}
@@ -253,7 +255,12 @@ function Bench({
         <Box sx={{ display: 'flex', gap: '4px 12px', alignItems: 'center', flexWrap: 'wrap' }}>
           <MarkLegend />
           <Box sx={{ display: 'flex', gap: 0.5, ml: 'auto', alignItems: 'center', flexWrap: 'wrap' }}>
-            <WhereField key={where} value={where} onApply={(value) => change({ where: value })} />
+            <WhereField
+              key={where}
+              value={where}
+              offer={offer}
+              onApply={(value) => change({ where: value })}
+            />
             <Toggle
               on={onlyChanged}
               disabled={!isOfTexts && !onlyChanged}
@@ -293,24 +300,24 @@ function Bench({
         ) : (
           <RecordGrid
             overview={overview}
-            label={`Records of ${collection}, as ${as[focus] ?? ''} sees them`}
+            label={`Records of ${collection}, as ${shownAs[shownFocus] ?? ''} sees them`}
             labelField={page.label}
             fields={fields}
             records={records}
             labels={labels}
             hasActions={page.hasActions}
-            as={as}
-            focus={focus}
+            as={shownAs}
+            focus={shownFocus}
             isUnlocked={isUnlocked}
             density={density}
             more={hasNextPage}
             onMore={more}
             onPoint={setSpot}
             onAsk={ask}
-            onFocus={(index) => change({ focus: index })}
+            onFocus={(index) => change({ focus: Math.max(0, as.indexOf(shownAs[index] ?? '')) })}
           />
         )}
-        <ReadingLine spot={spot} as={as} notCovered={page?.notCovered ?? []} />
+        <ReadingLine spot={spot} as={shownAs} notCovered={page?.notCovered ?? []} />
         <EffectBar
           effect={effect}
           found={found}
@@ -331,7 +338,7 @@ function Bench({
                   {kind === 'why' ? 'Why' : 'Try'}
                 </Toggle>
               ))}
-            {canWrite && asked.spot !== null && !isNow(seesOf(asked.spot, focus)) && (
+            {canWrite && asked.spot !== null && !isNow(seesOf(asked.spot, shownFocus)) && (
               <Button
                 size="small"
                 onClick={() => {

@@ -2,7 +2,8 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import NativeSelect from '@mui/material/NativeSelect';
 import Typography from '@mui/material/Typography';
-import type { BenchCounts, Overview } from '../../../client/desk.ts';
+import type { Overview } from '../../../client/desk.ts';
+import type { CountsOf } from './useBench.ts';
 import { Falling, Rising } from '../../components/marks.tsx';
 
 const MOST = 5;
@@ -19,7 +20,7 @@ export function PinnedBar({
   overview: Overview;
   as: readonly string[];
   focus: number;
-  counts: BenchCounts | undefined;
+  counts: CountsOf | undefined;
   onFocus: (index: number) => void;
   onChange: (as: readonly string[], focus: number) => void;
 }) {
@@ -33,7 +34,7 @@ export function PinnedBar({
     >
       {as.map((name, index) => {
         const isFocus = index === focus;
-        const own = counts?.identities[index];
+        const own = counts?.identities[counts.as.indexOf(name)];
         return (
           <Box
             key={name}

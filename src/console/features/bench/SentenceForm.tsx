@@ -4,6 +4,7 @@ import NativeSelect from '@mui/material/NativeSelect';
 import Typography from '@mui/material/Typography';
 import { useId, useState, type ReactNode } from 'react';
 import {
+  conditionText,
   formOf,
   isUnary,
   quoted,
@@ -140,6 +141,41 @@ export function SentenceForm({
         />
       </Line>
     </Box>
+  );
+}
+
+/** A condition by itself, such as a filter: by rows, and what no row can show as its text. */
+export function ConditionForm({
+  text,
+  offer,
+  onChange,
+}: {
+  text: string;
+  offer: FormOffer;
+  onChange: (text: string) => void;
+}) {
+  const before = 'people may read';
+  const form = formOf(text.trim() === '' ? before : `${before} when ${text}`);
+  if (form === null)
+    return (
+      <Typography sx={{ fontSize: '0.78rem', color: 'text.secondary' }}>
+        Rows show what can be read: put the text right first.
+      </Typography>
+    );
+  const put = (condition: FormCondition | null): boolean => {
+    if (condition === null) {
+      onChange('');
+      return true;
+    }
+    const next = conditionText(condition);
+    if (formOf(`${before} when ${next}`) === null) return false;
+    onChange(next);
+    return true;
+  };
+  return form.condition === null ? (
+    <Small onClick={() => put(firstRow(offer))}>+ condition</Small>
+  ) : (
+    <Condition condition={form.condition} offer={offer} onChange={put} onRemove={() => put(null)} />
   );
 }
 

@@ -4,20 +4,20 @@ import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import type { Completion } from '@codemirror/autocomplete';
 import { useEffect, useMemo, useRef, useState } from 'react';
-import type { BenchCounts, BenchError, BenchDocument } from '../../../client/desk.ts';
+import type { BenchError, BenchDocument } from '../../../client/desk.ts';
 import { cardsOf, placeForNew, putAside, readSentences, takenBack, type Card } from '../../working/cards.ts';
 import { replaced, textOf, type Stretch, type Text } from '../../working/texts.ts';
 import { working, type Working } from '../../working/working.ts';
 import { useAsForm } from '../../components/settings.ts';
 import { PatternDialog } from './PatternDialog.tsx';
 import { SentenceCard } from './SentenceCard.tsx';
+import type { CountsOf } from './useBench.ts';
 import type { FormOffer } from './SentenceForm.tsx';
 
 export interface SentencePaneProps {
   readonly now: Working;
   readonly collection: string;
-  readonly as: readonly string[];
-  readonly counts: BenchCounts | undefined;
+  readonly counts: CountsOf | undefined;
   readonly found: Pick<BenchDocument, 'errors' | 'advice' | 'problems'> | undefined;
   readonly words: readonly Completion[];
   readonly offer: FormOffer;
@@ -31,7 +31,7 @@ export interface SentencePaneProps {
 
 /** The sentences of one collection, in the order of their texts. One of them at a time is open to be written in. */
 export function SentencePane(props: SentencePaneProps) {
-  const { now, collection, as, counts, found, words, offer, canWrite, pointed } = props;
+  const { now, collection, counts, found, words, offer, canWrite, pointed } = props;
   const [asForm, setAsForm] = useAsForm();
   const [open, setOpen] = useState<
     (Stretch & { readonly before: readonly Text[]; readonly turn: number }) | null
@@ -162,7 +162,7 @@ export function SentencePane(props: SentencePaneProps) {
     if (counted === undefined || card.kind === 'aside') return null;
     return {
       operation: counted.operation,
-      by: counted.counts.map((each, at) => ({ who: as[at] ?? '', ...each })),
+      by: counted.counts.map((each, at) => ({ who: counts?.as[at] ?? '', ...each })),
     };
   };
 

@@ -1,6 +1,13 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useEffect, useRef, useState } from 'react';
-import type { BenchDocument, BenchPage, Preview, Progress, TrialReport } from '../../../client/desk.ts';
+import type {
+  BenchCounts,
+  BenchDocument,
+  BenchPage,
+  Preview,
+  Progress,
+  TrialReport,
+} from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { isChanged, type Working } from '../../working/working.ts';
 import type { Text } from '../../working/texts.ts';
@@ -50,8 +57,10 @@ function filesOf({ texts }: Trying) {
 export function useRecords({ collection, as, where, onlyChanged }: BenchQuestion, trying: Trying) {
   const query = useInfiniteQuery({
     queryKey: ['bench', collection, as, where, onlyChanged, trying.revision],
-    queryFn: ({ pageParam, signal }) =>
-      gate.bench(
+    // Whom the marks are of comes with them: until others are there, those of before stand, of whom they are.
+    queryFn: async ({ pageParam, signal }) => ({
+      as,
+      ...(await gate.bench(
         collection,
         {
           as: [...as],
@@ -62,25 +71,25 @@ export function useRecords({ collection, as, where, onlyChanged }: BenchQuestion
           ...(pageParam === null ? {} : { after: pageParam }),
         },
         signal,
-      ),
+      )),
+    }),
     enabled: as.length > 0,
     initialPageParam: null as string | null,
     getNextPageParam: (page) => page.page?.next ?? null,
     placeholderData: keepPreviousData,
     refetchOnWindowFocus: false,
   });
-  const key = `${collection} ${as.join(' ')}`;
-  const [good, setGood] = useState<{ key: string; pages: readonly SoundPage[] } | null>(null);
+  const [good, setGood] = useState<readonly SoundPage[] | null>(null);
   const pages = query.data?.pages;
   const fresh = pages?.every(isSound) === true ? pages : null;
-  if (fresh !== null && !query.isPlaceholderData && good?.pages !== fresh) setGood({ key, pages: fresh });
-  const shown = fresh ?? (good?.key === key ? good.pages : undefined);
-  return { query, found: pages?.[0], pages: shown };
+  if (fresh !== null && !query.isPlaceholderData && good !== fresh) setGood(fresh);
+  return { query, found: pages?.[0], pages: fresh ?? good ?? undefined };
 }
 
-type SoundPage = BenchDocument & { readonly page: BenchPage };
+type Told = BenchDocument & { readonly as: readonly string[] };
+type SoundPage = Told & { readonly page: BenchPage };
 
-function isSound(document: BenchDocument): document is SoundPage {
+function isSound(document: Told): document is SoundPage {
   return document.page !== null;
 }
 
@@ -88,12 +97,18 @@ function isSound(document: BenchDocument): document is SoundPage {
 export function useCounts({ collection, as }: BenchQuestion, trying: Trying) {
   return useQuery({
     queryKey: ['bench counts', collection, as, trying.revision],
-    queryFn: ({ signal }) => gate.benchCounts(collection, { as: [...as], ...filesOf(trying) }, signal),
+    queryFn: async ({ signal }) => ({
+      as,
+      ...(await gate.benchCounts(collection, { as: [...as], ...filesOf(trying) }, signal)),
+    }),
     enabled: as.length > 0,
     placeholderData: keepPreviousData,
     refetchOnWindowFocus: false,
   });
 }
+
+/** Counts, and whom they are of. */
+export type CountsOf = BenchCounts & { readonly as: readonly string[] };
 
 export interface Effect {
   readonly trials: TrialReport | null;

@@ -1,0 +1,16 @@
+import type { BrowserContext } from 'playwright-core';
+import { afterAll, beforeAll, test } from 'vitest';
+import { openBrowser } from '../support/chromium.ts';
+import { fromNothing, keyboard } from '../support/from-nothing.ts';
+
+let browser: BrowserContext;
+beforeAll(async () => {
+  browser = await openBrowser();
+});
+afterAll(() => browser?.close());
+
+test(
+  'Start leads from nothing to rules that are proved and in force, and an invitation: by keyboard alone',
+  { timeout: 300_000 },
+  () => fromNothing(browser, keyboard),
+);
