@@ -112,7 +112,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
   const named =
     label === null || after?.label === null
       ? []
-      : seers(label).map((sees) => {
+      : widest(seers(label)).map((sees) => {
           const text = sql`${columnOf(label)}::text`;
           const from_ = after === null ? [] : [behind(after, text, id)];
           const asked = [
@@ -146,6 +146,12 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
 /** Conditions that several ask are asked once: PostgreSQL does not see that they are the same. */
 function distinct(all: readonly Fragment[]): Fragment[] {
   return [...new Map(all.map((each) => [JSON.stringify([each.text, each.values]), each])).values()];
+}
+
+/** Where one is always true, it holds whatever any other does. */
+function widest(all: readonly Fragment[]): readonly Fragment[] {
+  const always = all.find(({ text }) => /^(?:[\s()]|true|and)+$/.test(text));
+  return always === undefined ? all : [always];
 }
 
 /** Conditions that are asked of a row, each once however many fields and identities ask it. */

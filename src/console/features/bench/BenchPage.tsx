@@ -7,7 +7,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useCallback, useDeferredValue, useEffect, useMemo, useState } from 'react';
 import { Link, Navigate, useNavigate, useParams } from 'react-router';
 import type { Overview } from '../../../client/desk.ts';
-import { gate } from '../../api/client.ts';
+import { describeError, gate } from '../../api/client.ts';
 import { useSession, useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { cellWords, isNow, recordWords } from '../../components/marks.tsx';
@@ -249,6 +249,7 @@ function Bench({
           as={as}
           focus={focus}
           counts={counts.data}
+          notCounted={counts.isError ? describeError(counts.error).detail : null}
           onFocus={(index) => change({ focus: index })}
           onChange={(next, at) => change({ as: next, focus: at })}
         />

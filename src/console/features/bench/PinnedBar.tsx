@@ -14,6 +14,7 @@ export function PinnedBar({
   as,
   focus,
   counts,
+  notCounted,
   onFocus,
   onChange,
 }: {
@@ -21,6 +22,8 @@ export function PinnedBar({
   as: readonly string[];
   focus: number;
   counts: CountsOf | undefined;
+  /** Why there are none; null: they are on their way. */
+  notCounted: string | null;
   onFocus: (index: number) => void;
   onChange: (as: readonly string[], focus: number) => void;
 }) {
@@ -95,7 +98,7 @@ export function PinnedBar({
                 sx={{ display: 'block', fontSize: '0.75rem', lineHeight: 1.4, color: 'text.secondary' }}
               >
                 {own === undefined || counts === undefined ? (
-                  '…'
+                  <span title={notCounted ?? undefined}>{notCounted === null ? '…' : 'not counted'}</span>
                 ) : (
                   <>
                     {own.was === own.is ? own.is : `${own.was} → ${own.is}`} of {counts.total}{' '}
