@@ -35,7 +35,7 @@ function PageLink({ to, name }: { to: string; name: string }) {
       sx={{
         color: 'inherit',
         textDecoration: 'none',
-        px: 1.25,
+        px: { xs: 0.75, lg: 1.25 },
         py: 0.5,
         fontSize: '0.85rem',
         borderBottom: '2px solid transparent',
@@ -63,7 +63,7 @@ export function Shell({ session, children }: { session: SessionDocument; childre
         sx={{
           display: 'flex',
           alignItems: 'center',
-          gap: 2,
+          gap: { xs: 1, lg: 2 },
           px: 2,
           height: 44,
           bgcolor: FRAME.moss,
@@ -97,7 +97,11 @@ export function Shell({ session, children }: { session: SessionDocument; childre
               borderRadius: 1,
             }}
           >
-            ⚠ development
+            ⚠
+            <Box component="span" sx={{ display: { xs: 'none', lg: 'inline' } }}>
+              {' '}
+              development
+            </Box>
           </Typography>
         )}
         <Palette pages={pages} />

@@ -15,7 +15,9 @@ import { gate } from '../../api/client.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { Page } from '../../components/Page.tsx';
+import { GroupsPanel } from './GroupsPanel.tsx';
 import { InvitePanel } from './InvitePanel.tsx';
+import { SharesPanel } from './SharesPanel.tsx';
 import { RoleChips } from './RoleChips.tsx';
 
 const kinds = { people: 'People', 'test identities': 'Test identities', all: 'All' } as const;
@@ -44,6 +46,7 @@ export function PeoplePage() {
   });
   const people = pages.data?.pages.flatMap((page) => page.people) ?? [];
   const count = pages.data?.pages[0]?.count ?? 0;
+  const byHand = (roles.data ?? []).filter(({ held }) => held !== 'by condition').map(({ name }) => name);
   const choose = (name: string, value: string) =>
     setChosen(
       (before) => {
@@ -120,9 +123,9 @@ export function PeoplePage() {
           More people
         </Button>
       )}
-      <InvitePanel
-        roles={(roles.data ?? []).filter(({ held }) => held !== 'by condition').map(({ name }) => name)}
-      />
+      <InvitePanel roles={byHand} />
+      <GroupsPanel roles={byHand} />
+      <SharesPanel />
     </Page>
   );
 }

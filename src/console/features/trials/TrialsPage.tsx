@@ -1,15 +1,26 @@
 import Box from '@mui/material/Box';
+import Checkbox from '@mui/material/Checkbox';
+import FormControlLabel from '@mui/material/FormControlLabel';
 import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
+import { useState } from 'react';
 import type { TrialReport, VerdictDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { ReportFrame } from '../../components/ReportFrame.tsx';
 import { useReport } from '../../components/useReport.ts';
+import { isChanged, useWorking } from '../../working/working.ts';
 import { Truth, WhyView } from '../why/WhyView.tsx';
 
 /** The trials of the published rulebook: run them, watch them, read a failure. */
 export function TrialsPage() {
-  const report = useReport<TrialReport>((onProgress) => gate.trials({}, onProgress));
+  const now = useWorking();
+  const hasDraft = now !== null && isChanged(now);
+  const [isOfDraft, setOfDraft] = useState(false);
+  const report = useReport<TrialReport>((onProgress) => {
+    const texts = hasDraft && isOfDraft ? now.texts : null;
+    const files = texts === null ? {} : { files: texts.map(({ name, text }) => ({ name, text })) };
+    return gate.trials(files, onProgress);
+  });
   return (
     <ReportFrame
       title="Trials"
@@ -20,6 +31,21 @@ export function TrialsPage() {
       error={report.error}
       onRun={() => report.mutate()}
     >
+      {hasDraft && (
+        <FormControlLabel
+          label="Of the draft that is being written, by its rules"
+          control={
+            <Checkbox
+              size="small"
+              checked={isOfDraft}
+              onChange={(event) => {
+                setOfDraft(event.target.checked);
+                report.reset();
+              }}
+            />
+          }
+        />
+      )}
       {report.data !== undefined && <Report report={report.data} />}
     </ReportFrame>
   );
@@ -39,6 +65,11 @@ function Report({ report }: { report: TrialReport }) {
   const rest = titles.filter((title) => !failing.includes(title));
   return (
     <>
+      {report.left.map((each) => (
+        <Typography key={each} sx={{ color: 'secondary.main', fontSize: '0.85rem' }}>
+          Not tried: {each}
+        </Typography>
+      ))}
       <Typography role="status" sx={{ fontWeight: 650 }}>
         <Truth truth={report.failed === 0} /> {report.passed} expectations met, {report.failed} not, in{' '}
         {report.milliseconds} ms

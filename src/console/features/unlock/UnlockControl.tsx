@@ -45,7 +45,7 @@ export function UnlockControl({ session }: { session: SessionDocument }) {
         display: 'flex',
         alignItems: 'center',
         gap: 1,
-        minWidth: 0,
+        minWidth: 150,
         flexShrink: 1,
         '& svg': { flexShrink: 0 },
         whiteSpace: 'nowrap',
@@ -64,7 +64,7 @@ export function UnlockControl({ session }: { session: SessionDocument }) {
       >
         {minutes} min · {session.unlock.reason}
       </Typography>
-      <Button size="small" color="inherit" onClick={() => lock.mutate()}>
+      <Button size="small" color="inherit" sx={{ flexShrink: 0 }} onClick={() => lock.mutate()}>
         Lock
       </Button>
     </Box>
