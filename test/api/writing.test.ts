@@ -309,7 +309,12 @@ test('what the database refuses is told by the caller’s own fields, and by no 
 
 test('more than 2,000 writes of one group are not let wait; and others are not held up by them', async () => {
   let release = () => {};
-  const first = inTurn(own.database, 'full', () => new Promise<void>((resolve) => (release = resolve)));
+  let begin = () => {};
+  const begun = new Promise<void>((resolve) => (begin = resolve));
+  const first = inTurn(own.database, 'full', () => {
+    begin();
+    return new Promise<void>((resolve) => (release = resolve));
+  });
   let ran = 0;
   const waiting = Array.from({ length: 1_999 }, () =>
     inTurn(own.database, 'full', async () => {
@@ -319,6 +324,8 @@ test('more than 2,000 writes of one group are not let wait; and others are not h
   await expect(inTurn(own.database, 'full', async () => null)).rejects.toThrow(DatabaseUnavailable);
   expect(await inTurn(own.database, 'another', async () => 'done')).toBe('done');
   expect(ran).toBe(0);
+  // Let go before it has begun, it would be held for ever.
+  await begun;
   release();
   await first;
   // Whoever fails holds up nobody; and there is room again.

@@ -30,7 +30,8 @@ export async function openPage(browser: BrowserContext, complaints: string[]): P
 export async function expectAccessible(page: Page, what: string): Promise<void> {
   for (const theme of ['light', 'dark']) {
     await page.locator('html').evaluate((root, name) => root.setAttribute('data-theme', name), theme);
-    await page.waitForTimeout(200);
+    // Colours change within a quarter of a second.
+    await page.waitForTimeout(400);
     await page.evaluate(axe.source);
     const violations = await page.evaluate(async (of) => {
       const { axe: engine } = globalThis as unknown as {
