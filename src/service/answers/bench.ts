@@ -23,7 +23,8 @@ import { hasTimedOut } from '../../store/failures.ts';
 import { pinnedCounts, pinnedPage, type PinnedPage } from '../../store/preview/pinned.ts';
 import { passageFor } from '../../store/publish/index.ts';
 import { Problem } from '../problems/problem.ts';
-import { collectionNamed, parseInput, parseWhere } from './questions.ts';
+import { refuseRepeated } from './drafts.ts';
+import { collectionNamed, parseWhere } from './questions.ts';
 import { VISITOR, credentialsOf } from './who.ts';
 import { z } from 'zod';
 
@@ -67,11 +68,7 @@ export async function triedDraft(
   const before = version.rulebook;
   const nothing = { errors: [], advice: [], problems: [] };
   if (files === undefined) return { found: nothing, sides: { before, after: before, renames: noRenames } };
-  const repeated = files.find((file, index) => files.findIndex(({ name }) => name === file.name) < index);
-  if (repeated !== undefined)
-    throw new Problem('malformed-request', {
-      errors: [{ message: `the file ${repeated.name} is given twice`, field: 'files' }],
-    });
+  refuseRepeated(files);
   const { result, advice } = checkedFiles(files);
   if (!result.ok) {
     const errors = result.diagnostics.map((each) => ({
@@ -280,8 +277,11 @@ function parsePageKey(text: string): z.infer<typeof pageKeySchema> {
   } catch {
     throw malformed;
   }
-  const key = parseInput(pageKeySchema.catch({ label: null, id: '' }), raw);
-  const id = parseValue({ kind: 'uuid' }, key.id);
-  if (!id.ok || id.value === null || key.label?.includes('\u0000') === true) throw malformed;
-  return { label: key.label, id: id.value as string };
+  const parsed = pageKeySchema.safeParse(raw);
+  if (!parsed.success) throw malformed;
+  const { label } = parsed.data;
+  const id = parseValue({ kind: 'uuid' }, parsed.data.id);
+  // PostgreSQL takes no U+0000 in a text.
+  if (!id.ok || id.value === null || label?.includes('\u0000') === true) throw malformed;
+  return { label, id: id.value as string };
 }

@@ -89,20 +89,20 @@ async function write(
     ({ ok: true, value: { status, record, made } }) as const;
   switch (operation) {
     case 'create': {
-      const outcome = await createRecord(on as Database, access, collection, values);
+      const outcome = await createRecord(on, access, collection, values);
       return outcome.ok ? answered(201, outcome.value.record, outcome.value.id) : outcome;
     }
     case 'update': {
-      const outcome = await updateRecord(on as Database, access, collection, id!, values);
+      const outcome = await updateRecord(on, access, collection, id!, values);
       return outcome.ok ? answered(outcome.value === null ? 204 : 200, outcome.value) : outcome;
     }
     case 'delete': {
-      const outcome = await deleteRecord(on as Database, access, collection, id!);
+      const outcome = await deleteRecord(on, access, collection, id!);
       return outcome.ok ? answered(204, null) : outcome;
     }
     default: {
       const action = access.rulebook.actions.get(actionKey(collection, operation))!;
-      const outcome = await actOn(on as Database, access, action, id!, values);
+      const outcome = await actOn(on, access, action, id!, values);
       return outcome.ok ? answered(outcome.value === null ? 204 : 200, outcome.value) : outcome;
     }
   }

@@ -28,6 +28,7 @@ import {
   type Saved,
 } from '../../store/drafts/index.ts';
 import { publishedFiles } from '../../store/publish/index.ts';
+import { refuseRepeated } from '../answers/drafts.ts';
 import { parseInput } from '../answers/questions.ts';
 import { actorOf, atLeast } from '../identity/principal.ts';
 import { Problem } from '../problems/problem.ts';
@@ -203,11 +204,6 @@ function foundIn(files: readonly Source[]): Pick<DraftDocument, 'errors' | 'advi
     return { code: kind.code, message, file: span.source, line, column };
   });
   return { errors: [], advice };
-}
-
-function refuseRepeated(files: readonly Source[]): void {
-  const repeated = files.find((file, index) => files.findIndex(({ name }) => name === file.name) < index);
-  if (repeated !== undefined) throw fault('files', `the file ${repeated.name} is given twice`);
 }
 
 function fault(field: string, message: string): Problem {

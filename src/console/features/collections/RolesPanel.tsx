@@ -3,6 +3,7 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useState, type FormEvent } from 'react';
+import { Choices } from '../../components/Choices.tsx';
 import { withIdentity, withRole } from '../../working/declare.ts';
 import { working } from '../../working/working.ts';
 
@@ -116,34 +117,12 @@ export function RolesPanel({
                 Add
               </Button>
             </Box>
-            <Box
-              role="group"
-              aria-label="Roles of the identity"
-              sx={{ display: 'flex', gap: 0.5, flexWrap: 'wrap' }}
-            >
-              {roles.map(({ name }) => {
-                const on = identity.roles.includes(name);
-                return (
-                  <Button
-                    key={name}
-                    size="small"
-                    aria-pressed={on}
-                    variant={on ? 'contained' : 'outlined'}
-                    sx={{ py: 0, fontSize: '0.73rem', minHeight: 24 }}
-                    onClick={() =>
-                      setIdentity({
-                        ...identity,
-                        roles: on
-                          ? identity.roles.filter((each) => each !== name)
-                          : [...identity.roles, name],
-                      })
-                    }
-                  >
-                    {name}
-                  </Button>
-                );
-              })}
-            </Box>
+            <Choices
+              label="Roles of the identity"
+              options={roles.map(({ name }) => name)}
+              chosen={identity.roles}
+              onChange={(chosen) => setIdentity({ ...identity, roles: chosen })}
+            />
           </Box>
         )}
       </Box>

@@ -11,6 +11,7 @@ import { useState, type FormEvent } from 'react';
 import type { KeyRequest, Level } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { useUnlocked } from '../../api/session.ts';
+import { Choices } from '../../components/Choices.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 
@@ -96,27 +97,14 @@ export function KeysPanel() {
             <option key={name}>{name}</option>
           ))}
         </NativeSelect>
-        <Box role="group" aria-label="What it is for" sx={{ display: 'flex', gap: 0.5 }}>
-          {areas.map((area) => {
-            const on = request.areas.includes(area);
-            return (
-              <Button
-                key={area}
-                size="small"
-                aria-pressed={on}
-                variant={on ? 'contained' : 'outlined'}
-                onClick={() =>
-                  setRequest({
-                    ...request,
-                    areas: on ? request.areas.filter((each) => each !== area) : [...request.areas, area],
-                  })
-                }
-              >
-                {area}
-              </Button>
-            );
-          })}
-        </Box>
+        <Choices
+          label="What it is for"
+          options={areas}
+          chosen={request.areas}
+          onChange={(chosen) =>
+            setRequest({ ...request, areas: areas.filter((area) => chosen.includes(area)) })
+          }
+        />
         <Button
           type="submit"
           size="small"

@@ -9,6 +9,7 @@ import { useState } from 'react';
 import type { GroupDocument, RolePreview } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { useUnlocked } from '../../api/session.ts';
+import { Choices } from '../../components/Choices.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 
@@ -79,22 +80,7 @@ function GroupRoles({
       aria-label={`Roles of ${group.name}`}
       sx={{ display: 'grid', gap: 1, p: 1.5, border: 1, borderColor: 'divider', borderRadius: 1 }}
     >
-      <Box sx={{ display: 'flex', gap: 0.5, flexWrap: 'wrap' }}>
-        {roles.map((role) => {
-          const on = given.includes(role);
-          return (
-            <Button
-              key={role}
-              size="small"
-              aria-pressed={on}
-              variant={on ? 'contained' : 'outlined'}
-              onClick={() => setGiven(on ? given.filter((each) => each !== role) : [...given, role])}
-            >
-              {role}
-            </Button>
-          );
-        })}
-      </Box>
+      <Choices label="Roles of its members" options={roles} chosen={given} onChange={setGiven} />
       {preview.isError && <ErrorNote error={preview.error} />}
       {preview.data !== undefined && isOther && <Told preview={preview.data} />}
       <Box sx={{ display: 'flex', gap: 1 }}>

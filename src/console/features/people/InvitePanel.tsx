@@ -13,6 +13,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 import { gate } from '../../api/client.ts';
 import { useUnlocked } from '../../api/session.ts';
+import { Choices } from '../../components/Choices.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 
@@ -109,26 +110,7 @@ function InviteDialog({ roles, onClose }: { roles: readonly string[]; onClose: (
             onChange={(event) => setList(event.target.value)}
             sx={{ mt: 1 }}
           />
-          <Box
-            role="group"
-            aria-label="Roles that they get"
-            sx={{ display: 'flex', gap: 0.5, flexWrap: 'wrap' }}
-          >
-            {roles.map((role) => {
-              const on = given.includes(role);
-              return (
-                <Button
-                  key={role}
-                  size="small"
-                  aria-pressed={on}
-                  variant={on ? 'contained' : 'outlined'}
-                  onClick={() => setGiven(on ? given.filter((each) => each !== role) : [...given, role])}
-                >
-                  {role}
-                </Button>
-              );
-            })}
-          </Box>
+          <Choices label="Roles that they get" options={roles} chosen={given} onChange={setGiven} />
           {preview.data !== undefined && (
             <Box
               component="section"
