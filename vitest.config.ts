@@ -5,6 +5,8 @@ export default defineConfig({
   test: {
     reporters: ['default', './test/support/closing-line.ts'],
     maxWorkers: 2,
+    // Worlds share nothing but the program: files of tests may share that, too, and load it once.
+    isolate: false,
     testTimeout: 60_000,
     hookTimeout: 60_000,
     projects: [

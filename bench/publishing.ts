@@ -35,7 +35,7 @@ const { issuersFile, token } = await issuer(process.env.FIRMGATE_STATE!);
 const service = spawn(
   process.execPath,
   [
-    join(root, 'dist/src/cli/main.js'),
+    join(root, 'dist/program/main.js'),
     'serve',
     '--port',
     '0',

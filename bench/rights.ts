@@ -99,7 +99,7 @@ await run(database, sql`analyze`);
 const service = spawn(
   process.execPath,
   [
-    join(root, 'dist/src/cli/main.js'),
+    join(root, 'dist/program/main.js'),
     'serve',
     '--port=0',
     '--log=error',

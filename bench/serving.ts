@@ -35,7 +35,7 @@ export async function start(
 
 /** The gated service on the records of the benchmark. */
 export async function startGated(root: string, url: string, issuersFile: string): Promise<Server> {
-  const program = `${root}/dist/src/cli/main.js`;
+  const program = `${root}/dist/program/main.js`;
   const options = ['--port', '0', '--log', 'error', '--issuers', issuersFile, '--database', url];
   const server = await start('gated', '/v1/records/hives', [program, 'serve', ...options], {});
   // It listens before it has looked at the database.

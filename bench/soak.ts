@@ -123,7 +123,7 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
     const child = spawn(
       process.execPath,
       [
-        'dist/src/cli/main.js',
+        'dist/program/main.js',
         'serve',
         '--port',
         String(port),

@@ -33,6 +33,7 @@ export async function build() {
     'tsconfig.build.json',
     'tsconfig.client.json',
     'vite.config.ts',
+    'vite.program.config.ts',
   ]);
   const marker = join(root, 'dist/.built');
   if (existsSync(marker) && readFileSync(marker, 'utf8') === wanted) return;
@@ -41,6 +42,7 @@ export async function build() {
     // What programs with firmgate/client are held to.
     capture('node_modules/.bin/tsc', ['-p', 'tsconfig.client.json']);
     capture('node_modules/.bin/vite', ['build', '--logLevel', 'warn']);
+    capture('node_modules/.bin/vite', ['build', '--logLevel', 'warn', '--config', 'vite.program.config.ts']);
     mkdirSync(join(root, 'dist'), { recursive: true });
     writeFileSync(marker, wanted);
   });

@@ -262,7 +262,7 @@ describe('the log', () => {
     const { spawn } = await import('node:child_process');
     const child = spawn(
       'node',
-      ['dist/src/cli/main.js', 'serve', '--port', '0', '--development', '--database', world.url],
+      ['dist/program/main.js', 'serve', '--port', '0', '--development', '--database', world.url],
       { env },
     );
     let log = '';

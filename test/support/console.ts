@@ -30,8 +30,7 @@ export async function openPage(browser: BrowserContext, complaints: string[]): P
 export async function expectAccessible(page: Page, what: string): Promise<void> {
   for (const theme of ['light', 'dark']) {
     await page.locator('html').evaluate((root, name) => root.setAttribute('data-theme', name), theme);
-    // Colours change within a quarter of a second.
-    await page.waitForTimeout(400);
+    await coloursArrived(page);
     await page.evaluate(axe.source);
     const violations = await page.evaluate(async (of) => {
       const { axe: engine } = globalThis as unknown as {
@@ -52,4 +51,14 @@ export async function expectAccessible(page: Page, what: string): Promise<void> 
     }, theme);
     expect(violations, `${what}, ${theme}`).toEqual([]);
   }
+}
+
+/** Until nothing moves any more in two frames running, however slow the machine draws: axe reads the colours of now. */
+async function coloursArrived(page: Page): Promise<void> {
+  const frame = () => page.evaluate(`new Promise((drawn) => requestAnimationFrame(() => setTimeout(drawn)))`);
+  const moving = () =>
+    page.evaluate<number>(
+      `document.getAnimations().filter(({ effect }) => effect.getTiming().iterations !== Infinity).length`,
+    );
+  for (let still = 0; still < 2; still = (await moving()) === 0 ? still + 1 : 0) await frame();
 }

@@ -134,7 +134,8 @@ async function serving(output: Output, options: ServeOptions): Promise<void> {
   }
   const part = cluster.isPrimary ? 'first' : (process.env[PART] as ItsPart);
   const isFirst = part === 'first';
-  const consoleFolder = join(dirname(fileURLToPath(import.meta.url)), '../../../console');
+  // As built: all of the program is in dist/program, the console beside it.
+  const consoleFolder = join(dirname(fileURLToPath(import.meta.url)), '../console');
   const service = await startService({
     databaseUrl,
     host: options.host,
