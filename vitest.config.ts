@@ -4,7 +4,8 @@ import { defineConfig } from 'vitest/config';
 export default defineConfig({
   test: {
     reporters: ['default', './test/support/closing-line.ts'],
-    maxWorkers: 2,
+    // One more than the cores that CI has: browsers, PostgreSQL and commands are waited for.
+    maxWorkers: 3,
     // Worlds share nothing but the program: files of tests may share that, too, and load it once.
     isolate: false,
     testTimeout: 60_000,

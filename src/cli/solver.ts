@@ -32,7 +32,11 @@ export async function openSolver(seconds: number): Promise<Solver> {
       }
     },
     close() {
+      const { runningWorkers = [], unusedWorkers = [] } = em.PThread ?? {};
+      const workers = [...runningWorkers, ...unusedWorkers];
       em.PThread?.terminateAllThreads?.();
+      // One that was about to end by itself may say so now. The package would tell of it on standard error.
+      for (const worker of workers) worker.onmessage = () => undefined;
     },
   };
 }
@@ -45,10 +49,18 @@ interface LowLevel {
   del_config(config: unknown): void;
 }
 
+interface SolverThread {
+  onmessage: (message: unknown) => void;
+}
+
 /** What the solver's WebAssembly module shows of itself. */
 interface Memory {
   readonly HEAPU32: Uint32Array;
-  readonly PThread?: { terminateAllThreads?: () => void };
+  readonly PThread?: {
+    readonly runningWorkers?: readonly SolverThread[];
+    readonly unusedWorkers?: readonly SolverThread[];
+    terminateAllThreads?: () => void;
+  };
   _malloc(bytes: number): number;
   _free(place: number): void;
   async_call(work: () => void): Promise<string>;

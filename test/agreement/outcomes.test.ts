@@ -52,7 +52,7 @@ import {
  * promise, what a sweep counts, and what is proved, for the same random requests.
  */
 const SEED = Number(process.env.AGREEMENT_SEED ?? 1);
-const STEPS = Number(process.env.AGREEMENT_STEPS ?? 3_200);
+const STEPS = Number(process.env.AGREEMENT_STEPS ?? 3_000);
 const STEPS_A_ROUND = 100;
 const NOW = '2026-05-01T12:00:00Z';
 

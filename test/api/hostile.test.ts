@@ -185,6 +185,11 @@ describe('a body', () => {
     ['very deep nesting', '['.repeat(100_000), 'must be nested at most 64 deep'],
     ['an open end', '{"title":"a"', 'the body must be valid JSON'],
     ['a byte order mark', '\uFEFF{"title":"a"}', 'the body must be valid JSON'],
+    [
+      'very many names',
+      `{"more":{${Array.from({ length: 5_001 }, (_, n) => `"a${n}":1`).join(',')}}}`,
+      '/more must hold at most 5000 names in one object',
+    ],
     ['very many values', `[${'1,'.repeat(60_000)}1]`, 'the body must hold at most 50000 values'],
   ])('with %s is refused with its place', async (_, body, message) => {
     const { status, json } = await raw(body);

@@ -89,6 +89,7 @@ const undecided: Outcome = { answer: 'not decided', through: [] };
 export class Outcomes {
   readonly asking: Asking;
   readonly #leaves = new Map<TrueOf, KnownLeaf>();
+  readonly #texts = new WeakMap<Operand, string>();
   readonly #rulebook: Rulebook;
   readonly #caller: Caller;
   readonly #collection: string;
@@ -385,20 +386,35 @@ export class Outcomes {
 
   /** The condition of a sentence on every side that counts, as one about the record as it is. */
   #changed(leaf: TrueOf, change: Change<Operand>): Told {
-    const { condition, reads, told } = this.#known(leaf);
-    // What it does not read makes no difference to it.
-    const overlay: Overlay = change.kind === 'none' ? new Map() : this.#put(change.values, reads);
-    // A record that any would do for: only a rule that covers nothing of the request reads it, and decides nothing.
-    if ([...overlay.values()].some(isAnyRecord)) return () => false;
-    const key = overlay.size === 0 && change.kind === 'none' ? '' : JSON.stringify([...overlay]);
+    const { reads, told } = this.#known(leaf);
+    // Asked for every record: nothing is put together that is known already.
+    let key = '';
+    if (change.kind !== 'none')
+      for (const [field, value] of change.values)
+        if (reads.has(field)) key += `${field}=${this.#textOf(value)};`;
     let found = told.get(key);
     if (found === undefined) {
-      const before = seenFrom(condition, 'before', overlay, this.#caller);
-      const both = leaf.sides !== 'before' && change.kind !== 'none' && overlay.size > 0;
-      const parts = both ? [before, seenFrom(condition, 'after', overlay, this.#caller)] : [before];
-      told.set(key, (found = this.asking.ask(folded({ kind: 'and', operands: parts }))));
+      // What it does not read makes no difference to it.
+      const overlay: Overlay = change.kind === 'none' ? new Map() : this.#put(change.values, reads);
+      told.set(key, (found = this.#seen(leaf, overlay)));
     }
     return found;
+  }
+
+  #seen(leaf: TrueOf, overlay: Overlay): Told {
+    // A record that any would do for: only a rule that covers nothing of the request reads it, and decides nothing.
+    if ([...overlay.values()].some(isAnyRecord)) return () => false;
+    const { condition } = this.#known(leaf);
+    const before = seenFrom(condition, 'before', overlay, this.#caller);
+    const both = leaf.sides !== 'before' && overlay.size > 0;
+    const parts = both ? [before, seenFrom(condition, 'after', overlay, this.#caller)] : [before];
+    return this.asking.ask(folded({ kind: 'and', operands: parts }));
+  }
+
+  #textOf(operand: Operand): string {
+    let text = this.#texts.get(operand);
+    if (text === undefined) this.#texts.set(operand, (text = JSON.stringify(operand)));
+    return text;
   }
 
   /** What a change puts into the fields that a condition reads. */

@@ -1,3 +1,5 @@
+import { Buffer, isUtf8 } from 'node:buffer';
+
 /** What is wrong with a text that should be JSON, and where: a JSON Pointer (RFC 6901), empty for the whole. */
 export interface JsonFault {
   readonly pointer: string;
@@ -7,23 +9,22 @@ export interface JsonFault {
 
 /** Levels at most: whatever is made of a body may go through it by recursion. */
 const DEEPEST = 64;
+/** Names at most in one object: each is looked up among the others, here and by whoever reads the object. */
+const MOST_NAMES = 5_000;
 
 /**
  * Reads bytes as I-JSON (RFC 7493): UTF-8, no name twice in one object, no half of a surrogate pair, and no number that would not
  * come back as it was sent. What is read here says the same to every reader behind. `values`: texts, numbers, lists and objects at
  * most, as each costs more than its bytes. `toKeep`: U+0000 is refused as well, since PostgreSQL holds it nowhere. Cost: linear,
- * some 20 ms for a megabyte.
+ * 3 to 20 ms for a megabyte.
  */
 export function readJson(
   bytes: Uint8Array,
   { values, toKeep }: Bounds,
 ): { readonly value: unknown } | JsonFault {
-  let text: string;
-  try {
-    text = new TextDecoder('utf-8', { fatal: true, ignoreBOM: true }).decode(bytes);
-  } catch {
-    return { pointer: '', must: 'must be UTF-8' };
-  }
+  // A decoder that refuses what is not UTF-8 takes ten times as long.
+  if (!isUtf8(bytes)) return { pointer: '', must: 'must be UTF-8' };
+  const text = Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength).toString('utf8');
   const fault = new Walk(text, values, toKeep).fault();
   if (fault !== null) return fault;
   try {
@@ -38,9 +39,12 @@ interface Bounds {
   readonly toKeep: boolean;
 }
 
-/** An object with the names that it has had, or a list; `at` is where the walk stands in it. */
+/** An object or a list; `at` is where the walk stands in it. */
 interface Level {
-  readonly names: Set<string> | null;
+  readonly isObject: boolean;
+  first: string | null;
+  /** The names so far, from the second on: where a body is of many objects, most have one. */
+  names: Set<string> | null;
   at: string | number;
 }
 
@@ -81,7 +85,7 @@ class Walk {
         if (this.#levels.length === DEEPEST) return `must be nested at most ${DEEPEST} deep`;
         if (--this.#left < 0) return this.#tooMany();
         this.#naming = sign === 0x7b;
-        this.#levels.push(this.#naming ? { names: new Set(), at: '' } : { names: null, at: 0 });
+        this.#levels.push({ isObject: this.#naming, first: null, names: null, at: this.#naming ? '' : 0 });
         return null;
       case 0x7d: // }
       case 0x5d: // ]
@@ -92,7 +96,7 @@ class Walk {
         // ,
         const level = this.#levels.at(-1);
         if (level === undefined) return null;
-        this.#naming = level.names !== null;
+        this.#naming = level.isObject;
         if (typeof level.at === 'number') level.at++;
         return --this.#left < 0 ? this.#tooMany() : null;
       }
@@ -110,23 +114,29 @@ class Walk {
 
   #string(): string | null {
     const begun = this.#at;
-    do {
-      this.#at = this.#text.indexOf('"', this.#at + 1);
-      if (this.#at === -1) {
-        this.#at = this.#text.length;
-        return null;
-      }
-    } while (isEscaped(this.#text, this.#at));
+    this.#at = endOfText(this.#text, begun);
+    if (this.#at === this.#text.length) return null;
     const found = plainText(this.#text.slice(begun, this.#at + 1));
-    if (this.#naming) {
-      const level = this.#levels.at(-1)!;
-      this.#naming = false;
-      level.at = found;
-      if (level.names!.has(found)) return 'must stand only once in its object';
-      level.names!.add(found);
-    }
+    const fault = this.#naming ? this.#name(found) : null;
+    if (fault !== null) return fault;
     if (!found.isWellFormed()) return 'must be valid Unicode, without half of a surrogate pair';
     return this.#toKeep && found.includes('\u0000') ? 'must not contain the character U+0000' : null;
+  }
+
+  #name(found: string): string | null {
+    const level = this.#levels.at(-1)!;
+    this.#naming = false;
+    level.at = found;
+    if (level.first === null) {
+      level.first = found;
+      return null;
+    }
+    level.names ??= new Set([level.first]);
+    if (level.names.has(found)) return 'must stand only once in its object';
+    level.names.add(found);
+    if (level.names.size <= MOST_NAMES) return null;
+    this.#levels.pop();
+    return `must hold at most ${MOST_NAMES} names in one object`;
   }
 
   #number(): string | null {
@@ -157,11 +167,15 @@ function plainText(raw: string): string {
   }
 }
 
-/** Does an odd number of backslashes stand before it? */
-function isEscaped(text: string, at: number): boolean {
-  let slashes = 0;
-  while (text.charCodeAt(at - 1 - slashes) === 0x5c) slashes++;
-  return slashes % 2 === 1;
+/** Where the quote stands that ends what the one at `begun` begins; the length of the whole where there is none. */
+function endOfText(text: string, begun: number): number {
+  for (let at = begun + 1; at < text.length; at++) {
+    const sign = text.charCodeAt(at);
+    if (sign === 0x22) return at;
+    // What is escaped ends nothing.
+    if (sign === 0x5c) at++;
+  }
+  return text.length;
 }
 
 function isNumeral(sign: number): boolean {
