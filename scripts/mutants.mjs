@@ -45,7 +45,9 @@ const folders = {
   'service/identity': {
     least: 90,
     tests: ['test/unit/tokens.test.ts'],
-    others: api('tokens', 'desk', 'people', 'attributes', 'service', 'addresses'),
+    others: api('tokens', 'guessing', 'desk', 'service', 'addresses', 'people', 'attributes'),
+    // It starts what was built, which is no part of what the tool breaks.
+    without: 'the log holds',
   },
 };
 

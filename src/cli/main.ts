@@ -3,7 +3,7 @@ import { Argument, Command, CommanderError, Option } from 'commander';
 import { areas, levels } from '../client/schemas/staff.ts';
 import { EXIT, explainFailure } from './exit.ts';
 import { Output } from './output.ts';
-import { DEFAULT_PORT } from './settings.ts';
+import { DEFAULT_PORT, SECONDS_EACH } from './settings.ts';
 
 const program = new Command('firmgate')
   .description(
@@ -116,7 +116,7 @@ program
 
 program
   .command('publish')
-  .description('put a rulebook in force; it holds for the very next request')
+  .description('show what these files would change; with --yes, put them in force, for the very next request')
   .argument('[paths...]', 'folders of .gate files, or files, together one rulebook', ['.'])
   .option('--message <text>', 'what it is for; kept in the history')
   .option('--base <version>', 'the version that it was made from: refused where another is in force')
@@ -126,6 +126,8 @@ program
     '--take-back <names...>',
     'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
   )
+  .option('--yes', 'put it in force; what it was foreseen to do is kept in the history')
+  .option('--preview <digest>', 'the same, if it would still do what the preview of this digest showed')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/publish.ts')).publish));
 
@@ -142,7 +144,11 @@ program
     'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
   )
   .option('--all', 'also what is in force for the same operations')
-  .option('--seconds <number>', 'how long the solver may take for one question; 0: it is not asked', '2')
+  .option(
+    '--seconds <number>',
+    'how long the solver may take for one question; 0: it is not asked',
+    SECONDS_EACH,
+  )
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/preview.ts')).preview));
 
@@ -187,7 +193,9 @@ program
 
 program
   .command('restore')
-  .description('put the files of an old version in force again, as a new version')
+  .description(
+    'show what an old version would change; with --yes, put its files in force again, as a new version',
+  )
   .argument('<version>')
   .option('--message <text>', 'what it is for; kept in the history')
   .option('--despite <reason>', 'publish though trials fail; the reason is kept in the audit trail')
@@ -195,6 +203,8 @@ program
     '--take-back <names...>',
     'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
   )
+  .option('--yes', 'put it in force; what it was foreseen to do is kept in the history')
+  .option('--preview <digest>', 'the same, if it would still do what the preview of this digest showed')
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/history.ts')).restore));
 

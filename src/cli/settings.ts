@@ -6,6 +6,9 @@ import { dirname, join, resolve } from 'node:path';
 
 export const DEFAULT_PORT = 7430;
 
+/** How long the solver may take for one question of a preview, in seconds. */
+export const SECONDS_EACH = '2';
+
 /** The folder of the checkout that holds the demo’s settings: here, or any folder above. */
 export function stateFolder(): string {
   if (process.env.FIRMGATE_STATE !== undefined) return resolve(process.env.FIRMGATE_STATE);

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import type { EffectDocument, Preview } from '../../src/client/desk.ts';
-import { sql } from '../../src/core/sql/fragment.ts';
+import { sql, value } from '../../src/core/sql/fragment.ts';
 import { run } from '../../src/store/connection.ts';
 import { openWorld, type World } from '../support/world.ts';
 
@@ -227,4 +227,70 @@ test('without an unlock nobody is named and no record that is gained; and what w
     ],
     kept: { changes: [], problems: [] },
   });
+});
+
+test('a publication that names a preview is of what was looked at, and what that counted is kept, in numbers alone', async () => {
+  const after = before.replace('everybody may read (code) when keeper is missing', 'people may read (code)');
+  const published = async (body: object) => {
+    const { status, json } = await world.ask('POST', '/v1/desk/publications', {
+      token: world.deskToken,
+      body,
+    });
+    return status === 200 ? json.version : json.type.split('/').at(-1);
+  };
+  const shown = await world.desk.preview(file(after));
+  const { digest } = shown;
+  const named = { ...file(after), preview: digest };
+  expect(await published({ ...file(`${after}\n`), preview: digest }), 'of another text').toBe(
+    'other-preview',
+  );
+  expect(await published({ ...named, takeBack: ['hives'] }), 'that takes something back').toBe(
+    'other-preview',
+  );
+  expect(await published({ ...named, preview: 'A'.repeat(43) }), 'that nobody saw').toBe('other-preview');
+  expect(await published({ ...named, preview: 'made' })).toBe('malformed-request');
+  const age = (hours: string) =>
+    run(world.database, sql`update gate.previews set made_at = now() - ${value(hours)}::interval`);
+  await age('24 hours 1 second');
+  expect(await published(named), 'that is too old').toBe('other-preview');
+  await age('23 hours 59 minutes');
+  const version = await published(named);
+  expect(version).toBe(shown.base! + 1);
+  const { preview } = await world.desk.version(version);
+  const read = preview!.effects!.find(
+    ({ operation, fields }) => operation === 'read' && fields.includes('code'),
+  )!;
+  expect(read).toEqual({
+    collection: 'hives',
+    operation: 'read',
+    fields: expect.arrayContaining(['code']),
+    danger: 'more',
+    gained: expect.any(Number),
+    lost: expect.any(Number),
+    callers: expect.any(Number),
+  });
+  const seen = shown.effects!.find(({ operation, field }) => operation === 'read' && field === 'code')!;
+  expect([read.gained, read.lost, read.callers]).toEqual([
+    seen.gained,
+    seen.lost,
+    seen.who.length + seen.others,
+  ]);
+  expect(JSON.stringify(preview)).not.toMatch(/p\d@hollowoak|H-\d|cleo/);
+  expect(await published(named), 'against another version').toBe('other-preview');
+  // Nobody looked: one is made, or none is kept.
+  const made = await published({ ...file(before), preview: 'make' });
+  expect((await world.desk.version(made)).preview).toMatchObject({
+    frozen: [],
+    made_by: 'development: test',
+  });
+  const without = await published(file(after));
+  expect((await world.desk.version(without)).preview).toBe(null);
+  // One who may publish, and do nothing else, has one made as well.
+  const { secret } = await world.desk.makeKey({ name: 'deploy', level: 'publisher', areas: ['rulebook'] });
+  await world.ask('POST', '/v1/desk/unlock', { token: secret, body: { reason: 'the nightly publication' } });
+  const nightly = await world.ask('POST', '/v1/desk/publications', {
+    token: secret,
+    body: { ...file(before), preview: 'make' },
+  });
+  expect(nightly.status, nightly.text).toBe(200);
 });

@@ -35,7 +35,7 @@ test('from an empty database to a first own rule in force and proved: in fewer t
   expect(await well('check', folder)).toContain('no errors');
   expect(await well('format', folder, '--check')).toContain('2 of 2');
   await well('unlock', 'the first rules of ours');
-  expect(await well('publish', folder, '--message', 'The first rules')).toContain('version 1');
+  expect(await well('publish', folder, '--yes', '--message', 'The first rules')).toContain('version 1');
   expect(await well('trial')).toContain('6 expectations met, 0 not');
   await well('records', 'create', 'hives', 'title=Under the oak', '--as', 'ada');
   expect(await well('records', 'list', 'hives', '--as', 'ada')).toContain('Under the oak');
@@ -79,20 +79,31 @@ test('a change is looked at, published, compared, told, taken back and exported'
     lost: 0,
   });
   // The first trial says that each reads their own alone: it is not in force with that.
-  const failing = await firmgate('publish', folder);
+  const failing = await firmgate('publish', folder, '--yes');
   expect([failing.code, failing.err]).toEqual([1, expect.stringContaining('“Each their own”: ben')]);
   edit('identities.gate', /may not read hives "ADA-1"/, 'may read hives "ADA-1"');
-  expect((await firmgate('publish', folder, '--base', '7')).err).toContain(
+  expect((await firmgate('publish', folder, '--yes', '--base', '7')).err).toContain(
     'made from version 7; version 1 is in force',
   );
   expect((await firmgate('compare', folder)).code).toBe(1);
-  expect(await well('publish', folder, '--message', 'All people read', '--base', '1')).toContain('version 2');
+  const shown = await firmgate('publish', folder, '--message', 'All people read');
+  expect([shown.code, shown.out]).toEqual([2, expect.stringContaining('people may now also read (all)')]);
+  const digest = /--preview ([\w-]{43})/.exec(shown.err)![1]!;
+  edit('identities.gate', /$/, '\n// Looked at before this was written.\n');
+  expect((await firmgate('publish', folder, '--preview', digest)).err).toContain('other-preview');
+  edit('identities.gate', /\n\/\/ Looked.*\n/, '');
+  expect((await well('history')).match(/^\d/gm)).toEqual(['1']);
+  expect(await well('publish', folder, '--preview', digest, '--message', 'All people read')).toContain(
+    'version 2',
+  );
   expect(await well('compare', folder)).toContain('are the same');
   expect(await well('history')).toMatch(/2 .* 10 met +All people read\n1 .* 6 met +The first rules/);
-  expect(await well('history', 'show', '2')).toContain('people may now also read (all)');
+  const second = await well('history', 'show', '2');
+  expect(second).toContain('people may now also read (all)');
+  expect(second).toMatch(/foreseen to do, [^]*\n *update hives \(code\) +1 +0 +1\n/);
   expect(await well('history', 'differences', '1', '2', '--lines')).toContain('+    may read hives "ADA-1"');
   expect(await well('preview', '--of', '1')).toMatch(/- less\s+read hives .*ben -1/);
-  expect(await well('restore', '1', '--message', 'As it was')).toContain('version 3 is in force');
+  expect(await well('restore', '1', '--yes', '--message', 'As it was')).toContain('version 3 is in force');
   expect(await well('records', 'list', 'hives', '--as', 'ben')).not.toContain('Under the oak');
   const there = mkdtempSync(join(tmpdir(), 'gate-'));
   await well('export', there, '--of', '2');

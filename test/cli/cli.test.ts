@@ -144,23 +144,23 @@ describe('publish and trial', () => {
   });
 
   test('the same files are not published twice; errors and an absent service are told apart', async () => {
-    const locked = await firmgate('publish', rulebook);
+    const locked = await firmgate('publish', rulebook, '--yes');
     expect([locked.code, locked.err]).toEqual([1, expect.stringContaining('firmgate unlock REASON')]);
     const unlocked = await firmgate('unlock', 'a', 'test', 'publishes', '--minutes', '10');
     expect([unlocked.code, unlocked.out]).toEqual([
       0,
       expect.stringContaining('10 more minutes: a test publishes'),
     ]);
-    const again = await firmgate('publish', rulebook, '--json');
+    const again = await firmgate('publish', rulebook, '--yes', '--json');
     expect(again.err, 'nobody forgets that they have unlocked').toContain('more minutes: a test publishes');
     expect(JSON.parse(again.out)).toMatchObject({ version: 1, changed: false });
     writeFileSync(join(rulebook, 'more.gate'), 'role guest "Comes by"');
-    expect(await firmgate('publish', rulebook)).toMatchObject({
+    expect(await firmgate('publish', rulebook, '--yes')).toMatchObject({
       code: 0,
       out: expect.stringContaining('published as version 2'),
     });
     writeFileSync(join(rulebook, 'more.gate'), 'role');
-    expect(await firmgate('publish', rulebook)).toMatchObject({
+    expect(await firmgate('publish', rulebook, '--yes')).toMatchObject({
       code: 1,
       out: expect.stringContaining('error P001'),
     });

@@ -91,19 +91,19 @@ test('a rename, a type, and an owner for two hundred records: looked at with the
   expect(seen).toMatch(
     /read hives \(the record.*iris@hollowoak.example \+40 -80.*oleg@hollowoak.example \+40 -80/,
   );
-  const said = await well('publish', folder, '--message', 'Owners, and years as they are written');
+  const said = await well('publish', folder, '--yes', '--message', 'Owners, and years as they are written');
   expect(said).toContain('published as version 2');
   expect(said).toContain('hives.keeper is filled in for 200 records');
   expect(await well('owners', 'hives')).toContain('each of 200 records of hives has an owner');
   expect(await well('look', 'hives', '--as', 'ada').catch(() => '')).not.toContain('H-001');
   // The folder knows by now what it was made from.
-  expect(await well('publish', folder)).toContain('version 2 is in force already');
-  const back = await well('restore', '1');
+  expect(await well('publish', folder, '--yes')).toContain('version 2 is in force already');
+  const back = await well('restore', '1', '--yes');
   expect(back).toContain('version 3 is in force, with the files of version 1');
   expect(back).toContain('hives.queen_year is called hives.queen_born now, and keeps what it holds');
   expect(await well('history', 'differences', '1', '3')).toContain('the same');
   expect(await well('records', 'list', 'hives', '--as', 'ada')).toContain('120 hives for ada');
-  const { code, err } = await firmgate('publish', folder, '--message', 'Again');
+  const { code, err } = await firmgate('publish', folder, '--yes', '--message', 'Again');
   expect([code, err]).toEqual([1, expect.stringContaining('made from version 2; version 3 is in force')]);
   // Of the values as they were before the change two columns are kept, twice.
   expect(await well('aside')).toMatch(/hives\.queen_born\s+200 values/);
@@ -126,7 +126,7 @@ test('a draft goes between two folders and the service, and is moved onto what c
   const wrong = await well('draft', 'push', folder);
   expect(wrong).toMatch(/error N011\s+test.gate:\d+:\d+/);
   expect(wrong).toContain('it can be saved so, and not published');
-  expect((await firmgate('publish', '--draft', 'summer')).code).toBe(1);
+  expect((await firmgate('publish', '--draft', 'summer', '--yes')).code).toBe(1);
   edit(folder, ['may red', 'may read']);
   await well('draft', 'push', folder);
   const refused = await firmgate('draft', 'push', other, 'summer');
@@ -137,7 +137,7 @@ test('a draft goes between two folders and the service, and is moved onto what c
   expect(await well('preview', '--draft', 'summer')).toContain(
     'people may read apiaries: read no longer id, host',
   );
-  expect(await well('publish', '--draft', 'summer')).toContain('published as version 4');
+  expect(await well('publish', '--draft', 'summer', '--yes')).toContain('published as version 4');
   expect(await well('draft', 'rebase', 'summer')).toContain('from version 4');
   await well('draft', 'delete', 'summer');
   expect((await firmgate('draft', 'show', 'summer')).code).toBe(1);

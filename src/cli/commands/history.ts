@@ -1,7 +1,7 @@
 import { mkdirSync, readFileSync, readdirSync, writeFileSync } from 'node:fs';
 import { dirname, isAbsolute, join, normalize, sep } from 'node:path';
 import { createTwoFilesPatch } from 'diff';
-import type { Version } from '../../client/desk.ts';
+import type { KeptPreview, Version } from '../../client/desk.ts';
 import { differencesBetween, type Difference } from '../../core/analysis/differences.ts';
 import { checkRulebook } from '../../core/check/index.ts';
 import { emptyRulebook, type Rulebook } from '../../core/ir/rulebook.ts';
@@ -13,6 +13,8 @@ import { renamesBetween, type Identities } from '../../core/passage/renames.ts';
 import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { wholeNumber } from '../values.ts';
+import { tell } from '../differences.ts';
+import { showFirst } from './preview.ts';
 
 /** `firmgate history`: the published versions, the newest first. */
 export async function history(output: Output, options: { readonly last: string }): Promise<void> {
@@ -46,10 +48,10 @@ function trialsOf({ trials }: Version): string {
 export async function historyShow(output: Output, named: string): Promise<void> {
   const version = wholeNumber('the version', named, 1);
   const client = await deskClient();
-  const { files, identities, ...about } = await client.version(version);
+  const { files, identities, preview, ...about } = await client.version(version);
   const before = version === 1 ? nothing : await client.version(version - 1);
   const differences = differencesOf(before, { files, identities });
-  output.data({ ...about, files: files.map(({ name }) => name), differences });
+  output.data({ ...about, files: files.map(({ name }) => name), differences, preview });
   output.line(
     `version ${version}, published ${about.published_at.slice(0, 16).replace('T', ' ')}Z by ${about.published_by}`,
   );
@@ -64,6 +66,41 @@ export async function historyShow(output: Output, named: string): Promise<void> 
     differences,
     version === 1 ? 'everything is new in it' : `nothing differs from version ${version - 1} but the layout`,
   );
+  output.line();
+  tellKept(output, preview);
+}
+
+/** What a version was foreseen to do, in counts. */
+function tellKept(output: Output, preview: KeptPreview | null): void {
+  if (preview === null) {
+    output.line('no preview was named when it was published');
+    return;
+  }
+  const { made_at, made_by, effects, lockedOut, frozen, withheld } = preview;
+  output.line(
+    output.paint.strong(
+      `What it was foreseen to do, ${made_at.slice(0, 16).replace('T', ' ')}Z, by ${made_by}`,
+    ),
+  );
+  if (effects === null) output.line('  not counted');
+  else if (effects.length === 0 && !withheld) output.line('  nothing, on the records that were there');
+  else
+    output.table(
+      ['what', 'gained', 'lost', 'callers'],
+      effects.map(({ collection, operation, fields, gained, lost, callers }) => [
+        `${operation} ${collection} (${fields.map((field) => field ?? 'the record').join(', ')})`,
+        String(gained),
+        String(lost),
+        String(callers),
+      ]),
+    );
+  for (const { collection, callers } of lockedOut)
+    output.line(output.paint.bad(`! ${callers} could do nothing with ${collection} any more`));
+  for (const collection of frozen)
+    output.line(
+      output.paint.bad(`! nobody who was looked at could change anything in ${collection} any more`),
+    );
+  if (withheld) output.line(output.paint.faint('  what it did for very few people is not kept'));
 }
 
 /** `firmgate history differences FROM [TO]`: TO left out is the version in force. */
@@ -158,30 +195,33 @@ function rulebookOf(files: readonly Source[]): Rulebook {
   return checked.rulebook;
 }
 
-const signs = { new: '+', changed: '~', gone: '-' } as const;
-
-/** The differences, each with a sign and in words. */
-export function tell(
-  output: Output,
-  differences: readonly Pick<Difference, 'what' | 'how' | 'words'>[],
-  nothing: string,
-): void {
-  if (differences.length === 0) output.line(nothing);
-  for (const { what, how, words } of differences) output.line(`${signs[how]} ${what}\n    ${words}`);
-}
-
-/** `firmgate restore N`: the files of an old version, published as a new one. */
+/** `firmgate restore N`: shows what the files of an old version would change, and with --yes publishes them as a new one. */
 export async function restore(
   output: Output,
   named: string,
-  options: { readonly message?: string; readonly despite?: string; readonly takeBack?: string[] },
+  {
+    yes,
+    preview,
+    ...options
+  }: {
+    readonly message?: string;
+    readonly despite?: string;
+    readonly takeBack?: string[];
+    readonly yes?: boolean;
+    readonly preview?: string;
+  },
 ): Promise<void> {
   const restores = wholeNumber('the version', named, 1);
   const client = await deskClient();
   const base = await inForce(client);
+  if (yes !== true && preview === undefined) {
+    const { takeBack } = options;
+    await showFirst(output, client, { restores, ...(takeBack === undefined ? {} : { takeBack }) });
+    return;
+  }
   const [now, then] = [await client.version(base), await client.version(restores)];
   const differences = differencesOf(now, then);
-  const published = await client.publish({ restores, base, ...options });
+  const published = await client.publish({ restores, base, ...options, preview: preview ?? 'make' });
   output.data({ ...published, differences });
   output.line(
     published.changed
@@ -250,6 +290,6 @@ function contentOf(path: string): string | null {
 
 async function inForce(client: Awaited<ReturnType<typeof deskClient>>): Promise<number> {
   const [last] = (await client.history({ limit: 1 })).versions;
-  if (last === undefined) throw new Misuse('nothing has been published yet: firmgate publish FOLDER');
+  if (last === undefined) throw new Misuse('nothing has been published yet: firmgate publish FOLDER --yes');
   return last.version;
 }

@@ -1,14 +1,15 @@
-import type { EffectDocument, DeskClient, Preview } from '../../client/desk.ts';
+import type { EffectDocument, DeskClient, Preview, PreviewRequest } from '../../client/desk.ts';
 import { NOT_PROVED } from '../../client/schemas/preview.ts';
 import { checkRulebook } from '../../core/check/index.ts';
-import type { Source } from '../../core/language/source.ts';
 import { comparison, tellComparison, type Comparison } from '../comparison.ts';
 import { deskClient } from '../credentials.ts';
+import { tell } from '../differences.ts';
+import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';
 import { withProgress } from '../progress.ts';
 import { readRulebook } from '../rulebook-files.ts';
+import { SECONDS_EACH } from '../settings.ts';
 import { wholeNumber } from '../values.ts';
-import { tell } from './history.ts';
 
 /** `firmgate preview [paths]`: three parts: what it says, what it does, and what was not looked at. */
 export async function preview(
@@ -29,15 +30,28 @@ export async function preview(
       ? { restores: wholeNumber('--of', of, 1) }
       : { files: draft === undefined ? readRulebook(paths) : (await client.draft(draft)).files };
   const asked = { ...request, ...(takeBack === undefined ? {} : { takeBack }) };
+  const shown = await foreseen(client, asked, options.seconds);
+  output.data(shown);
+  tellPreview(output, shown, { all: options.all === true });
+}
+
+/** What a preview shows: what the service counts, and beside it what the solver says. */
+type Foreseen = Preview & { readonly could: Comparison | null };
+
+async function foreseen(client: DeskClient, asked: PreviewRequest, seconds: string): Promise<Foreseen> {
   const report = await withProgress((show) => client.preview(asked, show));
-  const could = await couldDo(client, report.base, request, options.seconds);
-  output.data({ ...report, could });
+  return { ...report, could: await couldDo(client, report.base, asked, seconds) };
+}
+
+/** `all`: what is in force for the same, too. */
+function tellPreview(output: Output, shown: Foreseen, { all }: { readonly all: boolean }): void {
+  const { could, ...report } = shown;
   const { strong, faint, bad } = output.paint;
   output.line(
     strong(`What it says, against ${report.base === null ? 'nothing in force' : `version ${report.base}`}`),
   );
   tell(output, report.differences, 'the same as what is in force');
-  if (options.all === true)
+  if (all)
     for (const { collection, operation, sentences } of report.beside) {
       output.line(`\nin force for ${operation} on ${collection}:`);
       for (const sentence of sentences) output.line(`    ${sentence}`);
@@ -80,11 +94,21 @@ export async function preview(
     if (each !== NOT_PROVED || could?.comparable !== true) output.line(faint(`  ${each}`));
 }
 
+/** Shows what a publication would change. In a pipeline that is not what was wanted: it fails there. */
+export async function showFirst(output: Output, client: DeskClient, asked: PreviewRequest): Promise<void> {
+  const shown = await foreseen(client, asked, SECONDS_EACH);
+  output.data({ ...shown, published: false });
+  tellPreview(output, shown, { all: false });
+  const next = `Nothing is published. The same with --yes publishes it, with --preview ${shown.digest} only what was shown here.`;
+  if (process.stdout.isTTY) output.line(`\n${next}`);
+  else throw new Misuse(next);
+}
+
 /** Null where the solver is not to be asked, or nothing is in force. */
 async function couldDo(
   client: DeskClient,
   base: number | null,
-  request: { readonly files?: readonly Source[]; readonly restores?: number },
+  request: PreviewRequest,
   seconds: string,
 ): Promise<Comparison | null> {
   const each = wholeNumber('--seconds', seconds, 0);

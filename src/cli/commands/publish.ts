@@ -5,6 +5,7 @@ import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { wholeNumber } from '../values.ts';
 import { check } from './check.ts';
+import { showFirst } from './preview.ts';
 
 interface PublishOptions {
   readonly message?: string;
@@ -12,9 +13,15 @@ interface PublishOptions {
   readonly draft?: string;
   readonly despite?: string;
   readonly takeBack?: string[];
+  readonly yes?: boolean;
+  /** The digest of what was looked at. */
+  readonly preview?: string;
 }
 
-/** `firmgate publish [paths]`: checked here first, so that errors show with their source lines. */
+/**
+ * `firmgate publish [paths]`: shows what it would change, and with --yes puts it in force. Checked here first, so that errors show with
+ * their source lines.
+ */
 export async function publish(
   output: Output,
   paths: readonly string[],
@@ -36,7 +43,12 @@ export async function publish(
     ...(takeBack === undefined ? {} : { takeBack }),
   };
   const client = await deskClient(output);
-  const published = await client.publish({ files, ...about });
+  const { preview } = options;
+  if (options.yes !== true && preview === undefined) {
+    await showFirst(output, client, { files, ...(takeBack === undefined ? {} : { takeBack }) });
+    return;
+  }
+  const published = await client.publish({ files, ...about, preview: preview ?? 'make' });
   if (draft === null && noted !== null) noteBase(paths[0]!, { ...noted, base: published.version });
   output.data(published);
   output.line(

@@ -41,11 +41,41 @@ export const publicationSchema = z
       .optional()
       .describe('Why it is to be published though trials fail; kept in the audit trail'),
     takeBack: takeBackSchema.optional(),
+    preview: z
+      .union([z.literal('make'), z.string().regex(/^[\w-]{43}$/)])
+      .optional()
+      .describe(
+        'The digest of the preview that was looked at: of this very text against what is in force, a day old at most. “make”: nobody looked, and one is made. What it counted is kept with the version',
+      ),
   })
   .refine(({ files, restores }) => (files === undefined) !== (restores === undefined), {
     error: 'name either “files” or “restores”',
   })
   .meta({ id: 'Publication' });
+
+export const keptPreviewSchema = z
+  .object({
+    made_at: z.string(),
+    made_by: z.string(),
+    effects: z
+      .array(
+        z.object({
+          collection: z.string(),
+          operation: z.string(),
+          fields: z.array(z.string().nullable()).describe('Those with the same numbers; null: the record'),
+          danger: z.string(),
+          gained: z.int(),
+          lost: z.int(),
+          callers: z.int(),
+        }),
+      )
+      .nullable()
+      .describe('In counts alone; null: nothing was counted'),
+    lockedOut: z.array(z.object({ collection: z.string(), callers: z.int() })),
+    frozen: z.array(z.string()),
+    withheld: z.boolean().describe('There was more, for so few people that it was not kept'),
+  })
+  .meta({ id: 'KeptPreview' });
 
 export const versionSchema = z
   .object({
@@ -86,6 +116,9 @@ export const versionFilesSchema = z
       })
       .nullable()
       .describe('By which things of two versions are paired, whatever they are called; null: cannot be told'),
+    preview: keptPreviewSchema
+      .nullable()
+      .describe('What it was foreseen to do when it was published; null: nobody named a preview'),
   })
   .meta({ id: 'VersionFiles' });
 
@@ -217,6 +250,7 @@ export type RulebookFiles = z.infer<typeof rulebookFilesSchema>;
 export type TrialRequest = z.infer<typeof trialRequestSchema>;
 export type Publication = z.input<typeof publicationSchema>;
 export type Version = z.infer<typeof versionSchema>;
+export type KeptPreview = z.infer<typeof keptPreviewSchema>;
 export type PublishedDocument = z.infer<typeof publishedSchema>;
 export type VerdictDocument = z.infer<typeof verdictSchema>;
 export type TrialReport = z.infer<typeof trialReportSchema>;

@@ -53,6 +53,9 @@ export const effectSchema = z
 export const previewSchema = z
   .object({
     base: z.int().nullable().describe('The version in force'),
+    digest: z
+      .string()
+      .describe('Names this preview where it is published: the same text against the same version'),
     differences: z.array(
       z.object({
         what: z.string(),

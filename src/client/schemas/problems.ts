@@ -120,6 +120,11 @@ export const problemTypes = {
     title: 'Another version is in force than this was made from',
     next: 'Look at what came between (firmgate history differences), bring it together, and publish again.',
   },
+  'other-preview': {
+    status: 409,
+    title: 'The preview is of something else, or a day old',
+    next: 'Look at the preview of these very files against what is in force now, and name its digest; or “make”: one is made then.',
+  },
   'trials-failed': {
     status: 409,
     title: 'Trials of this rulebook fail',

@@ -6,14 +6,16 @@ import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import type { ReactNode } from 'react';
 
-/** A table for reading: its heads, and the rows below them. `label` says what it is to whoever cannot see it. */
+/** A table for reading: its heads, and the rows below them. `label` says what it is to whoever cannot see it; `numbers`: heads of numbers. */
 export function DenseTable({
   label,
   heads,
+  numbers = [],
   children,
 }: {
   label: string;
   heads: readonly string[];
+  numbers?: readonly string[];
   children: ReactNode;
 }) {
   return (
@@ -22,7 +24,9 @@ export function DenseTable({
         <TableHead>
           <TableRow>
             {heads.map((head) => (
-              <TableCell key={head}>{head}</TableCell>
+              <TableCell key={head} align={numbers.includes(head) ? 'right' : 'left'}>
+                {head}
+              </TableCell>
             ))}
           </TableRow>
         </TableHead>

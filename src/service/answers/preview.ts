@@ -8,6 +8,7 @@ import type { Names } from '../../core/passage/names.ts';
 import type { Passage, Version } from '../../core/passage/passage.ts';
 import { lookAhead, passageFor, roleChanges } from '../../store/publish/index.ts';
 import { effectsOf, type Effect, type Effects } from '../../store/preview/index.ts';
+import { keepPreview, previewDigest, type PreviewCounts } from '../../store/preview/kept.ts';
 
 /** Who is named for one effect. */
 const NAMED = 20;
@@ -15,12 +16,29 @@ const NAMED = 20;
 /** People fewer than these are not counted for those who have not unlocked. */
 const FEW = 5;
 
-/** What a draft says, and what it does on the records that are there, beside what is in force. */
+/** What is looked at before it is published. */
+export interface Foreseeing {
+  readonly draft: Rulebook;
+  /** The version that it is, where it is an old one, and what its names stand for. */
+  readonly restores: number | null;
+  readonly restored: Names | null;
+  readonly takeBack: readonly string[];
+}
+
+/** Names the preview of a draft against a version. */
+export function digestOf({ rulebook }: Version, { draft, restores, takeBack }: Foreseeing): string {
+  return previewDigest({ files: draft.sources, base: rulebook.version ?? 0, restores, takeBack });
+}
+
+/**
+ * What a draft says, and what it does on the records that are there, beside what is in force. That it was made is kept, with what it
+ * counted: so a publication can name it.
+ */
 export async function previewAnswer(
   database: Database,
   version: Version,
-  asked: { readonly draft: Rulebook; readonly restored: Names | null; readonly takeBack: readonly string[] },
-  { unlocked }: { readonly unlocked: boolean },
+  asked: Foreseeing,
+  { unlocked, by }: { readonly unlocked: boolean; readonly by: string },
   progress: (progress: { done: number; total: number; doing: string }) => void,
 ): Promise<Preview> {
   const inForce = version.rulebook;
@@ -36,8 +54,11 @@ export async function previewAnswer(
       : await effectsOf(database, inForce, draft, { renames: renamed, affected }, (done, total, doing) =>
           progress({ done, total, doing }),
         );
+  const digest = digestOf(version, asked);
+  await keepPreview(database, digest, by, countsOf(draft, found));
   return {
     base: inForce.version,
+    digest,
     differences: differences.map(({ called: _, ...each }) => each),
     beside: besideOf(inForce, differences),
     kept: await kept(database, passage, unlocked),
@@ -49,6 +70,31 @@ export async function previewAnswer(
     looked: found?.looked ?? { identities: 0, people: 0 },
     notCovered: notCovered(found, passage, unlocked),
   };
+}
+
+/** What stays of it: whoever reads the history has not unlocked. */
+function countsOf(draft: Rulebook, found: Effects | null): PreviewCounts {
+  const lockedOut = byCollection(found?.lockedOut ?? []).flatMap((of) => {
+    const callers = withoutFew(of).length;
+    return callers === 0 ? [] : [{ collection: of[0]!.collection, callers }];
+  });
+  return {
+    effects: found === null ? null : countedEffects(effectDocuments(draft, found.effects, [], false)),
+    lockedOut,
+    frozen: [...(found?.frozen ?? [])],
+    withheld: found !== null && isOfFew(found),
+  };
+}
+
+function countedEffects(effects: readonly EffectDocument[]): NonNullable<PreviewCounts['effects']> {
+  const counted = effects.map(({ collection, operation, field, danger, gained, lost, who, others }) => ({
+    field,
+    same: { collection, operation, danger, gained, lost, callers: who.length + others },
+  }));
+  return grouped(counted, ({ same }) => JSON.stringify(same)).map((all) => ({
+    ...all[0]!.same,
+    fields: all.map(({ field }) => field),
+  }));
 }
 
 /** What becomes of the records themselves. */

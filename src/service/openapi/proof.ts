@@ -190,6 +190,7 @@ export const proofOperations: Operations = {
         'rulebook-errors',
         'cannot-publish',
         'other-version',
+        'other-preview',
         'trials-failed',
         'too-large',
         'unsupported-media-type',

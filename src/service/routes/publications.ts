@@ -1,11 +1,13 @@
 import type { Router } from 'express';
-import { historyQuerySchema, publicationSchema } from '../../client/schemas/desk.ts';
+import { historyQuerySchema, publicationSchema, type Publication } from '../../client/schemas/desk.ts';
 import { previewRequestSchema } from '../../client/schemas/preview.ts';
 import { note } from '../../store/audit/index.ts';
 import type { Database, Executor } from '../../store/connection.ts';
 import {
   OtherBase,
+  OtherPreview,
   TrialsFailed,
+  foreseenOf,
   history,
   publish,
   publishedFiles,
@@ -13,11 +15,12 @@ import {
   type Published,
   type Verified,
 } from '../../store/publish/index.ts';
+import { keptPreview } from '../../store/preview/kept.ts';
 import { refutedInvariants, triedTrials } from '../../store/trials/index.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { identitiesOf } from '../../core/passage/renames.ts';
 import { checkedDraft } from '../answers/drafts.ts';
-import { previewAnswer } from '../answers/preview.ts';
+import { digestOf, previewAnswer, type Foreseeing } from '../answers/preview.ts';
 import { parseInput } from '../answers/questions.ts';
 import { actorOf, atLeast, hasUnlocked, unlocked } from '../identity/principal.ts';
 import { Problem } from '../problems/problem.ts';
@@ -28,6 +31,9 @@ import { jsonBody, offer, offerReport } from './route.ts';
 
 /** Failed expectations that an answer names. */
 const NAMED = 20;
+
+/** What is to be in force, as a request says it: by its files, or by the version that had them. */
+type Wanted = Pick<Publication, 'files' | 'restores' | 'takeBack'>;
 
 /** The published versions: what they were, and one more. Below `/v1/desk`, for staff. */
 export function offerPublications(
@@ -50,14 +56,20 @@ export function offerPublications(
 
       async post(request, response) {
         const actor = await unlocked(database, response, 'publisher', 'rulebook');
-        const { files, restores, ...about } = parseInput(
-          publicationSchema,
-          jsonBody(request, ['application/json']),
-        );
-        const wanted = files ?? (await filesOf(restores!));
-        const rulebook = checkedDraft({ files: wanted });
+        const {
+          files,
+          restores,
+          preview = null,
+          ...about
+        } = parseInput(publicationSchema, jsonBody(request, ['application/json']));
+        const foreseeing = await foreseen({ files, restores, takeBack: about.takeBack });
+        const named = preview === 'make' ? await made(foreseeing, actor.name) : preview;
         const published = await answered(
-          publish(database, rulebook, actor, verified, { ...about, restores: restores ?? null }),
+          publish(database, foreseeing.draft, actor, verified, {
+            ...about,
+            restores: restores ?? null,
+            preview: named,
+          }),
         );
         send(response, 200, published);
       },
@@ -67,20 +79,15 @@ export function offerPublications(
 
   offerReport(router, '/preview', rulebookBody, async (request, response, progress) => {
     atLeast(response, 'author', 'proof');
-    const {
-      files,
-      restores,
-      takeBack = [],
-    } = parseInput(previewRequestSchema, jsonBody(request, ['application/json']));
+    const foreseeing = await foreseen(
+      parseInput(previewRequestSchema, jsonBody(request, ['application/json'])),
+    );
     const present = await rulebooks.versionInForce(await version());
-    const draft = checkedDraft({ files: files ?? (await filesOf(restores!)) });
-    const restored =
-      restores === undefined ? null : ((await publishedVersion(database, restores))?.names ?? null);
     const report = await previewAnswer(
       database,
       present,
-      { draft, restored, takeBack },
-      { unlocked: await hasUnlocked(database, response, 'publisher') },
+      foreseeing,
+      { unlocked: await hasUnlocked(database, response, 'publisher'), by: actorOf(response).name },
       progress,
     );
     await note(database, actorOf(response), 'proof.preview', 'a draft', {
@@ -102,9 +109,25 @@ export function offerPublications(
       await note(database, actorOf(response), 'look.version', `version ${version}`);
       const known = await publishedVersion(database, version);
       const identities = known === null ? null : identitiesOf(known.names);
-      send(response, 200, { ...about, files, identities });
+      send(response, 200, { ...about, files, identities, preview: await foreseenOf(database, version) });
     },
   });
+
+  async function foreseen({ files, restores, takeBack = [] }: Wanted): Promise<Foreseeing> {
+    const draft = checkedDraft({ files: files ?? (await filesOf(restores!)) });
+    const restored =
+      restores === undefined ? null : ((await publishedVersion(database, restores))?.names ?? null);
+    return { draft, restores: restores ?? null, restored, takeBack };
+  }
+
+  /** The digest of a preview that nobody has looked at; one that somebody has is as good. */
+  async function made(foreseeing: Foreseeing, by: string): Promise<string> {
+    const present = await rulebooks.versionInForce(await version());
+    const digest = digestOf(present, foreseeing);
+    if ((await keptPreview(database, digest)) === null)
+      await previewAnswer(database, present, foreseeing, { unlocked: false, by }, () => undefined);
+    return digest;
+  }
 
   async function filesOf(version: number) {
     const files = await publishedFiles(database, version);
@@ -135,6 +158,7 @@ async function answered(work: Promise<Published>): Promise<Published> {
           },
         ],
       });
+    if (error instanceof OtherPreview) throw new Problem('other-preview');
     if (error instanceof TrialsFailed)
       throw new Problem('trials-failed', {
         errors: error.trials.failures.slice(0, NAMED).map((message) => ({ message })),

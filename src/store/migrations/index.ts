@@ -17,6 +17,7 @@ import * as thirteenth from './0013-owner-assignments.ts';
 import * as fourteenth from './0014-passages.ts';
 import * as fifteenth from './0015-drafts.ts';
 import * as sixteenth from './0016-attempts.ts';
+import * as seventeenth from './0017-previews.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -35,6 +36,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0014-passages': fourteenth,
   '0015-drafts': fifteenth,
   '0016-attempts': sixteenth,
+  '0017-previews': seventeenth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

@@ -8,6 +8,7 @@ import { UTC } from '../../core/types/time.ts';
 import { note, type Actor } from '../audit/index.ts';
 import { run, type Database, type Executor } from '../connection.ts';
 import { takeRules } from '../in-force.ts';
+import { keptPreview, previewDigest, type KeptPreview } from '../preview/kept.ts';
 import { PublishRefused } from '../failures.ts';
 import { rolledBack } from '../roll-back.ts';
 import { passageFor, setThingsAside } from './aside.ts';
@@ -50,6 +51,8 @@ export interface About {
   readonly despite?: string | null | undefined;
   /** Collections and fields, as `collection` or `collection.field`, that begin with what was set aside under their name. */
   readonly takeBack?: readonly string[] | undefined;
+  /** The digest of the preview that was looked at; null: none was. */
+  readonly preview?: string | null | undefined;
 }
 
 /** What was tried of a rulebook whose tables are made already, before it is in force. */
@@ -75,6 +78,11 @@ export class TrialsFailed extends Error {
 export interface TrialsKept {
   readonly passed: number;
   readonly failed: number;
+}
+
+/** The preview that is named is of other files, against another version, or too old. */
+export class OtherPreview extends Error {
+  override readonly name = 'OtherPreview';
 }
 
 /** Another version is in force than the one that this was made from. */
@@ -119,7 +127,8 @@ export async function history(
  * one short transaction with everything that follows its names, `finish` looks at the records that were there already. Ended anywhere,
  * the rules in force are the old or the new ones. Two at a time wait for each other. It holds for every request that begins after this
  * has answered. Throws `PublishRefused` where records stand in the way, or where `verify` has something against it; `TrialsFailed` where
- * trials fail, and `OtherBase` where another version is in force than it was made from.
+ * trials fail, `OtherBase` where another version is in force than it was made from, and `OtherPreview` where the preview that is named is of
+ * something else.
  */
 export async function publish(
   database: Database,
@@ -160,7 +169,7 @@ async function stepInto(
   rulebook: Rulebook,
   actor: Actor,
   verify: (on: Executor, rulebook: Rulebook) => Promise<Verified>,
-  { message = null, base = null, restores = null, despite = null, takeBack = [] }: About,
+  { message = null, base = null, restores = null, despite = null, takeBack = [], preview = null }: About,
 ): Promise<Published> {
   const files = JSON.stringify(rulebook.sources.map(({ name, text }) => ({ name, text })));
   const [last] = await run<{ version: number; same: boolean }>(
@@ -169,6 +178,9 @@ async function stepInto(
   );
   // Somebody may have published meanwhile: what was looked at is not what would be replaced.
   if (base !== null && base !== (last?.version ?? 0)) throw new OtherBase(base, last?.version ?? 0);
+  const previewed = { files: rulebook.sources, base: last?.version ?? 0, restores, takeBack };
+  const foreseen = preview === previewDigest(previewed) ? await keptPreview(database, preview) : null;
+  if (preview !== null && foreseen === null) throw new OtherPreview();
   await cleanUp(database);
   const before = last === undefined ? nothingYet : await publishedVersion(database, last.version);
   if (before === null)
@@ -215,10 +227,10 @@ async function stepInto(
     const setAside = await setThingsAside(on, passage, version);
     await run(
       on,
-      sql`insert into gate.rulebooks (version, files, published_by, message, restores, trials, names)
+      sql`insert into gate.rulebooks (version, files, published_by, message, restores, trials, names, preview)
         values (${value(version)}::integer, ${value(files)}::jsonb, ${value(actor.name)}, ${value(message)}::text, ${value(restores)}::integer,
           ${value(trials === null ? null : JSON.stringify({ passed: trials.passed, failed: trials.failed }))}::jsonb,
-          ${value(JSON.stringify(passage.names))}::jsonb)`,
+          ${value(JSON.stringify(passage.names))}::jsonb, ${value(foreseen === null ? null : JSON.stringify(foreseen))}::jsonb)`,
     );
     await run(on, sql`delete from gate.prepared`);
     await run(on, sql`delete from gate.misfits`);
@@ -253,6 +265,15 @@ async function knowTimeZone(on: Executor, zone: string): Promise<void> {
   const known = await run(on, sql`select 1 from pg_timezone_names where lower(name) = lower(${value(zone)})`);
   if (known.length === 0)
     throw new PublishRefused([`the database does not know the time zone “${zone}”: use another name for it`]);
+}
+
+/** What a version was foreseen to do when it was published, in counts; null where no preview was named. */
+export async function foreseenOf(on: Executor, version: number): Promise<KeptPreview | null> {
+  const [row] = await run<{ preview: KeptPreview | null }>(
+    on,
+    sql`select preview::json as preview from gate.rulebooks where version = ${value(version)}::integer`,
+  );
+  return row?.preview ?? null;
 }
 
 /** The files of one published version; null where there is no such version. */

@@ -6,7 +6,7 @@ import TableCell from '@mui/material/TableCell';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useEffect, useState } from 'react';
 import { useNavigate } from 'react-router';
 import type { Preview, PreviewRequest, Progress, PublishedDocument, Version } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
@@ -17,7 +17,8 @@ import { Page } from '../../components/Page.tsx';
 import { WithWorking, textsOfVersion } from '../../working/WithWorking.tsx';
 import { isChanged, working, type Working } from '../../working/working.ts';
 import { PreviewView } from './PreviewView.tsx';
-import { PublishForm } from './PublishForm.tsx';
+import { Foreseen } from './Foreseen.tsx';
+import { PublishForm, type Shown } from './PublishForm.tsx';
 
 /** What is about to change, and what changed. */
 export function ChangesPage() {
@@ -59,6 +60,7 @@ function InTheMaking({
 }) {
   const navigate = useNavigate();
   const isUnlocked = useUnlocked();
+  const [shown, setShown] = useState<Shown>('not yet');
   const files = now.texts.map(({ name, text }) => ({ name, text }));
   if (!isChanged(now))
     return (
@@ -82,10 +84,11 @@ function InTheMaking({
           what it changed.
         </Alert>
       )}
-      <PreviewOf request={{ files }} revision={`${now.revision} ${isUnlocked}`} />
+      <PreviewOf request={{ files }} revision={`${now.revision} ${isUnlocked}`} onShown={setShown} />
       {!isBehind && (
         <PublishForm
           what={{ files, base: now.base }}
+          preview={shown}
           action="Publish"
           onPublished={(done) => {
             working.begin(done.version, now.texts, now.texts, now.draft);
@@ -97,8 +100,16 @@ function InTheMaking({
   );
 }
 
-/** Asked for at once, and again where what it is about changes. */
-function PreviewOf({ request, revision }: { request: PreviewRequest; revision: string }) {
+/** Asked for at once, and again where what it is about changes. `onShown`: what is published is what was looked at. */
+function PreviewOf({
+  request,
+  revision,
+  onShown,
+}: {
+  request: PreviewRequest;
+  revision: string;
+  onShown: (shown: Shown) => void;
+}) {
   const [progress, setProgress] = useState<Progress | null>(null);
   const preview = useQuery<Preview>({
     queryKey: ['preview', revision],
@@ -106,6 +117,8 @@ function PreviewOf({ request, revision }: { request: PreviewRequest; revision: s
     refetchOnWindowFocus: false,
     staleTime: 60_000,
   });
+  const shown = preview.isError ? null : (preview.data?.digest ?? 'not yet');
+  useEffect(() => onShown(shown), [onShown, shown]);
   if (preview.isError) return <ErrorNote error={preview.error} retry={() => void preview.refetch()} />;
   if (preview.data !== undefined) return <PreviewView preview={preview.data} />;
   return (
@@ -158,7 +171,11 @@ function Drafts({ now }: { now: Working }) {
         </Typography>
       )}
       {drafts.data !== undefined && drafts.data.length > 0 && (
-        <DenseTable label="Drafts" heads={['draft', 'made from', 'last saved', 'by', 'note', '']}>
+        <DenseTable
+          label="Drafts"
+          heads={['draft', 'made from', 'last saved', 'by', 'note', '']}
+          numbers={['made from']}
+        >
           {drafts.data.map((draft) => (
             <TableRow key={draft.name} selected={draft.name === now.draft?.name}>
               <TableCell>{draft.name}</TableCell>
@@ -203,6 +220,7 @@ function History({
   onPublished: (published: PublishedDocument) => void;
 }) {
   const [chosen, setChosen] = useState<Version | null>(null);
+  const [shown, setShown] = useState<Shown>('not yet');
   const isUnlocked = useUnlocked();
   const history = useQuery({ queryKey: ['history', inForce], queryFn: () => gate.history({ limit: 50 }) });
   return (
@@ -210,7 +228,11 @@ function History({
       <Typography variant="h2">History</Typography>
       {history.isError && <ErrorNote error={history.error} retry={() => void history.refetch()} />}
       {history.data !== undefined && history.data.versions.length > 0 && (
-        <DenseTable label="Versions" heads={['version', 'published', 'by', 'what changed', 'trials', '']}>
+        <DenseTable
+          label="Versions"
+          heads={['version', 'published', 'by', 'what changed', 'trials', '']}
+          numbers={['version']}
+        >
           {history.data.versions.map((version) => (
             <TableRow key={version.version} selected={version.version === chosen?.version}>
               <TableCell align="right">{version.version}</TableCell>
@@ -248,13 +270,16 @@ function History({
           aria-label={`Version ${chosen.version}`}
           sx={{ display: 'grid', gap: 1, mt: 1, p: 1.5, border: 1, borderColor: 'divider', borderRadius: 1 }}
         >
+          <Foreseen version={chosen.version} />
           <Typography variant="h2">Version {chosen.version} again: what it would do now</Typography>
           <PreviewOf
+            onShown={setShown}
             request={{ restores: chosen.version }}
             revision={`restore ${chosen.version} ${inForce} ${isUnlocked}`}
           />
           <PublishForm
             what={{ restores: chosen.version, base: inForce }}
+            preview={shown}
             action={`Restore version ${chosen.version}`}
             onPublished={async (done) => {
               const state = working.current()!;

@@ -12,7 +12,7 @@ import { Falling, Rising } from '../../components/marks.tsx';
 
 /** What a draft says and does: words, what becomes of the records, who gains and loses what; the most dangerous first. */
 export function PreviewView({ preview }: { preview: Preview }) {
-  const { differences, kept, effects, lockedOut, frozen, roles, looked, notCovered, withheld } = preview;
+  const { differences, kept, effects, looked, notCovered, withheld } = preview;
   return (
     <Box sx={{ display: 'grid', gap: 2 }}>
       <Warnings preview={preview} />
@@ -60,7 +60,11 @@ export function PreviewView({ preview }: { preview: Preview }) {
                 : `Nothing changes on the records that are there, for ${looked.identities} identities and visitors, ${looked.people} people.`}
         </Typography>
         {effects !== null && effects.length > 0 && (
-          <DenseTable label="What it does" heads={['', 'what', 'gained', 'lost', 'who']}>
+          <DenseTable
+            label="What it does"
+            heads={['', 'what', 'gained', 'lost', 'who']}
+            numbers={['gained', 'lost']}
+          >
             {together(effects).map(({ first, names }) => (
               <TableRow key={`${first.collection} ${first.operation} ${names.join()}`}>
                 <TableCell sx={{ color: dangers[first.danger].color, fontWeight: 650 }}>
@@ -86,31 +90,31 @@ export function PreviewView({ preview }: { preview: Preview }) {
       </Part>
     </Box>
   );
+}
 
-  function Warnings({ preview: _ }: { preview: Preview }) {
-    const said = [
-      ...roles.map(({ role, how, holders }) =>
-        how === 'gone'
-          ? `The role “${role}” would be gone: ${holders} hold it.`
-          : `The role “${role}” would be back, held by nobody: ${holders} held it before it went.`,
-      ),
-      ...lockedOut.map(
-        ({ kind, name, collection }) =>
-          `${name ?? kind} could do something with ${collection}, and can read, change and delete nothing any more.`,
-      ),
-      ...frozen.map(
-        (collection) => `Nobody who was looked at could change anything in ${collection} any more.`,
-      ),
-    ];
-    if (said.length === 0) return null;
-    return (
-      <Alert severity="warning" variant="outlined">
-        {said.map((each) => (
-          <div key={each}>{each}</div>
-        ))}
-      </Alert>
-    );
-  }
+function Warnings({ preview: { roles, lockedOut, frozen } }: { preview: Preview }) {
+  const said = [
+    ...roles.map(({ role, how, holders }) =>
+      how === 'gone'
+        ? `The role “${role}” would be gone: ${holders} hold it.`
+        : `The role “${role}” would be back, held by nobody: ${holders} held it before it went.`,
+    ),
+    ...lockedOut.map(
+      ({ kind, name, collection }) =>
+        `${name ?? kind} could do something with ${collection}, and can read, change and delete nothing any more.`,
+    ),
+    ...frozen.map(
+      (collection) => `Nobody who was looked at could change anything in ${collection} any more.`,
+    ),
+  ];
+  if (said.length === 0) return null;
+  return (
+    <Alert severity="warning" variant="outlined">
+      {said.map((each) => (
+        <div key={each}>{each}</div>
+      ))}
+    </Alert>
+  );
 }
 
 function Part({ title, children }: { title: string; children: ReactNode }) {

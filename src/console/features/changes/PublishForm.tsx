@@ -10,13 +10,18 @@ import { gate } from '../../api/client.ts';
 import { useSession, useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 
-/** Puts a draft in force. It takes an unlock; where trials fail, a reason. */
+/** The digest of the preview that stands above; null: none can be had. */
+export type Shown = 'not yet' | (string & {}) | null;
+
+/** Puts a draft in force, as its preview shows it. It takes an unlock; where trials fail, a reason. */
 export function PublishForm({
   what,
+  preview,
   action,
   onPublished,
 }: {
   what: Pick<Publication, 'files' | 'restores' | 'base'>;
+  preview: Shown;
   action: string;
   onPublished: (published: PublishedDocument) => void | Promise<void>;
 }) {
@@ -29,6 +34,7 @@ export function PublishForm({
     mutationFn: () =>
       gate.publish({
         ...what,
+        ...(preview === null ? {} : { preview }),
         ...(message.trim() === '' ? {} : { message: message.trim() }),
         ...(despite.trim() === '' ? {} : { despite: despite.trim() }),
       }),
@@ -37,9 +43,12 @@ export function PublishForm({
       // Everything that was found out before was of other rules.
       await queries.invalidateQueries();
     },
+    onError: async (error) => {
+      // What was looked at is a day old, or of another version: it is asked for anew.
+      if (isProblem(error, 'other-preview')) await queries.invalidateQueries({ queryKey: ['preview'] });
+    },
   });
-  const haveFailed =
-    publish.error instanceof GateProblem && publish.error.problem.type.endsWith('trials-failed');
+  const haveFailed = isProblem(publish.error, 'trials-failed');
   const level = session.data?.level;
   if (level !== 'publisher' && level !== 'manager')
     return (
@@ -65,7 +74,7 @@ export function PublishForm({
         <Button
           type="submit"
           variant="contained"
-          disabled={!isUnlocked || publish.isPending}
+          disabled={!isUnlocked || publish.isPending || preview === 'not yet'}
           sx={{ minHeight: 37 }}
         >
           {publish.isPending ? 'Publishing…' : action}
@@ -90,4 +99,8 @@ export function PublishForm({
       {publish.isError && <ErrorNote error={publish.error} />}
     </Box>
   );
+}
+
+function isProblem(error: Error | null, type: string): boolean {
+  return error instanceof GateProblem && error.problem.type.endsWith(`/${type}`);
 }

@@ -32,7 +32,7 @@ export function LookPage() {
       <Box sx={{ m: 4, maxWidth: 640 }}>
         <Typography variant="h1">No rulebook is published yet</Typography>
         <Typography sx={{ mt: 1 }}>
-          Everything is closed. Write .gate files, and put them in force: firmgate publish FOLDER
+          Everything is closed. Write .gate files, and put them in force: firmgate publish FOLDER --yes
         </Typography>
       </Box>
     );

@@ -23,7 +23,7 @@ export function GroupsPanel({ roles }: { roles: readonly string[] }) {
       <Typography variant="h2">Groups</Typography>
       {groups.isError && <ErrorNote error={groups.error} retry={() => void groups.refetch()} />}
       {groups.data !== undefined && (
-        <DenseTable label="Groups" heads={['group', 'members', 'roles', '']}>
+        <DenseTable label="Groups" heads={['group', 'members', 'roles', '']} numbers={['members']}>
           {groups.data.map((group) => (
             <TableRow key={group.id} selected={group.id === open?.id}>
               <TableCell title={group.name} sx={{ '&&': { maxWidth: 320 } }}>

@@ -111,7 +111,11 @@ function Start({ now }: { now: Working }) {
         {lines.length === 0 ? (
           <Typography sx={{ color: 'text.secondary' }}>None yet.</Typography>
         ) : (
-          <DenseTable label="Collections" heads={['collection', '', 'state', 'records', 'without owner']}>
+          <DenseTable
+            label="Collections"
+            heads={['collection', '', 'state', 'records', 'without owner']}
+            numbers={['records', 'without owner']}
+          >
             {lines.map(({ name, title, state, owners, records }) => (
               <TableRow key={name}>
                 <TableCell sx={{ fontWeight: 600, '&&': { maxWidth: 340 } }}>
