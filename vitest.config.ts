@@ -10,6 +10,8 @@ export default defineConfig({
     isolate: false,
     testTimeout: 60_000,
     hookTimeout: 60_000,
+    // For hangs; a browser beside two other workers may take seconds.
+    expect: { poll: { timeout: 20_000 } },
     projects: [
       { extends: true, test: { name: 'unit', include: ['test/{unit,decide}/**/*.test.ts'] } },
       {

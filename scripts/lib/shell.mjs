@@ -40,6 +40,18 @@ export function show(command, args, env = {}) {
   });
 }
 
+/** Runs a program beside others; answers its exit code, and all that it said. */
+export function collected(command, args) {
+  return new Promise((resolve, reject) => {
+    const child = spawn(command, args, { cwd: root, stdio: ['ignore', 'pipe', 'pipe'] });
+    let said = '';
+    child.stdout.on('data', (piece) => (said += piece));
+    child.stderr.on('data', (piece) => (said += piece));
+    child.once('error', reject);
+    child.once('close', (code) => resolve({ code: code ?? 1, said }));
+  });
+}
+
 /** Runs one step of the set-up and says how it went, in one line. */
 export async function step(title, work) {
   const began = Date.now();

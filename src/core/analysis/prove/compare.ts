@@ -1,6 +1,7 @@
 import { leavesOf, type Node } from '../../decide/nodes.ts';
 import { SHARE } from '../../decide/shares.ts';
-import { permission } from '../../decide/permission.ts';
+import { permission, raises } from '../../decide/permission.ts';
+import { referrersOf } from '../../decide/steps/delete.ts';
 import { Decider } from '../../evaluate/decider.ts';
 import { maysOf } from '../../ir/conditions.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
@@ -80,9 +81,9 @@ export async function compareRight(
   right: Right,
   solve: Solve,
 ): Promise<Compared> {
-  if (right.operation === 'delete' && takesAlong(after, right.collection)) {
-    // What goes along has fences of its own, which may stop it.
-    const open: OneWay = { result: 'not decided', why: 'deleting one takes others along' };
+  if (right.operation === 'delete' && alongDiffers(before, after, right.collection)) {
+    const why = 'deleting one takes others along, and what may stop that is not the same';
+    const open: OneWay = { result: 'not decided', why };
     return { right, more: open, less: open };
   }
   return {
@@ -92,12 +93,36 @@ export async function compareRight(
   };
 }
 
-function takesAlong({ schema }: Rulebook, collection: string): boolean {
-  return [...schema.values()].some(({ fields }) =>
-    [...fields.values()].some(
-      ({ type, onDelete }) => type.kind === 'ref' && type.collection === collection && onDelete !== 'refuse',
+/**
+ * Could what goes along with a deletion, over any number of steps, stop it under one of them alone? Where it could not, the two differ by
+ * who may delete the record itself, and by nothing else.
+ */
+function alongDiffers(before: Rulebook, after: Rulebook, collection: string): boolean {
+  const holders = new Set<string>();
+  const removed = new Set([collection]);
+  for (const target of removed)
+    for (const onDelete of ['remove', 'clear'] as const)
+      for (const { holder, field } of referrersOf(after, target, onDelete)) {
+        holders.add(holder);
+        if (onDelete === 'remove') removed.add(holder);
+        // Nobody clears in their own entry what decides about them.
+        else if (raises(before, holder, field.name) !== raises(after, holder, field.name)) return true;
+      }
+  if (holders.size === 0) return false;
+  const changed = changedCollections(before, after);
+  const fencesOf = ({ fences, roles }: Rulebook) => [
+    fences.filter((fence) => holders.has(fence.collection)),
+    [...roles],
+  ];
+  const looksFurther = [...holders].some((holder) =>
+    (['read', 'delete', 'update'] as const).some((operation) =>
+      permission(after, operation, holder).barriers.some(({ node }) =>
+        leavesOf([node]).some(({ when }) => maysOf(when).some(({ collection: of }) => changed.has(of))),
+      ),
     ),
   );
+  const [was, is] = [before, after].map((each) => JSON.stringify(fencesOf(each), withoutPlaces));
+  return looksFurther || was !== is;
 }
 
 /** Is there anybody whom `allowing` lets, and `refusing` does not? */
@@ -227,6 +252,7 @@ export function rightsThatDiffer(before: Rulebook, after: Rulebook): Right[] {
     return rights.filter(
       (right) =>
         textOf(before, right) !== textOf(after, right) ||
+        (right.operation === 'delete' && alongDiffers(before, after, collection)) ||
         [before, after].some((each) => followed(each, right).some((name) => changed.has(name))),
     );
   });
