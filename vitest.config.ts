@@ -8,8 +8,8 @@ export default defineConfig({
     maxWorkers: 3,
     // Worlds share nothing but the program: files of tests may share that, too, and load it once.
     isolate: false,
-    testTimeout: 60_000,
-    hookTimeout: 60_000,
+    testTimeout: 240_000,
+    hookTimeout: 120_000,
     // For hangs; a browser beside two other workers may take seconds.
     expect: { poll: { timeout: 20_000 } },
     projects: [

@@ -327,6 +327,12 @@ program
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/unlock.ts')).lock));
 
+program
+  .command('settings')
+  .description('with what the service was started; for managers')
+  .addOption(asJson())
+  .action(guarded(async () => (await import('./commands/settings.ts')).settings));
+
 const staff = program.command('staff').description('those who run the gate: accounts, levels, links');
 const level = () => new Argument('<level>', 'what they may do').choices([...levels]);
 staff

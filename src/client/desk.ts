@@ -78,6 +78,7 @@ import {
 import { assignedSchema, ownerlessSchema, undoneSchema, type OwnerAssignment } from './schemas/owners.ts';
 import { patternListSchema, writtenPatternSchema, type PatternRequest } from './schemas/patterns.ts';
 import { previewSchema, type PreviewRequest } from './schemas/preview.ts';
+import { settingsSchema } from './schemas/settings.ts';
 import { rehearsedSchema, type RehearseRequest } from './schemas/rehearse.ts';
 import { whySchema, type WhyRequest } from './schemas/why.ts';
 import { healthSchema } from './schemas/records.ts';
@@ -90,6 +91,7 @@ export type * from './schemas/drafts.ts';
 export type * from './schemas/owners.ts';
 export type * from './schemas/patterns.ts';
 export type * from './schemas/preview.ts';
+export type * from './schemas/settings.ts';
 export type * from './schemas/problems.ts';
 export type * from './schemas/records.ts';
 export type * from './schemas/mutate.ts';
@@ -484,6 +486,11 @@ export class DeskClient extends GateClient {
   writePattern(name: string, request: PatternRequest) {
     const path = `/v1/desk/patterns/${encodeURIComponent(name)}`;
     return this.#call('POST', path, writtenPatternSchema, { body: request });
+  }
+
+  /** With what the service was started; for managers. */
+  settings() {
+    return this.#call('GET', '/v1/desk/settings', settingsSchema);
   }
 
   publish(publication: Publication) {

@@ -21,7 +21,6 @@ import type { Post } from './post/post.ts';
 import { Problem } from './problems/problem.ts';
 import { aboutRoutes } from './routes/about.ts';
 import { consoleRoutes } from './routes/console.ts';
-import { DISCARDED_DAYS } from '../store/publish/index.ts';
 import { SHARE_LIMITS } from '../store/shares/index.ts';
 import { deskRoutes } from './routes/desk.ts';
 import { acceptanceRoutes } from './routes/invitations.ts';
@@ -106,14 +105,8 @@ export function createApp({
   app.use(
     '/v1/desk',
     sessionRoutes(database, staff, developmentKey !== null),
-    deskRoutes(
-      database,
-      callers,
-      staff,
-      rulebooks,
-      { post, welcome: config.welcome },
-      config.discardedDays ?? DISCARDED_DAYS,
-      () => LoopbackDoor.open(app, proofKey),
+    deskRoutes(database, callers, staff, rulebooks, { post, welcome: config.welcome }, config, () =>
+      LoopbackDoor.open(app, proofKey),
     ),
   );
   if (config.consoleFolder !== null) {

@@ -242,7 +242,7 @@ describe('the database', () => {
       expect(away.body).not.toMatch(/ECONN|terminated|127\.0\.0\.1/);
       await door.open();
       await expect
-        .poll(() => ask('/v1/health').then((answer) => answer.status), { timeout: 10_000 })
+        .poll(() => ask('/v1/health').then((answer) => answer.status), { timeout: 30_000 })
         .toBe(200);
     } finally {
       await service.stop();
@@ -294,7 +294,7 @@ describe('the log', () => {
       headers: { authorization: 'Bearer LOGGED-TOKEN' },
     });
     await expect
-      .poll(() => log.split('\n').filter((line) => line.includes('/v1/records')).length, { timeout: 5_000 })
+      .poll(() => log.split('\n').filter((line) => line.includes('/v1/records')).length, { timeout: 20_000 })
       .toBe(4);
     child.kill('SIGTERM');
     await new Promise((resolve) => child.once('exit', resolve));

@@ -22,6 +22,7 @@ import {
   unlockRequestSchema,
   unlockSchema,
 } from '../../client/schemas/staff.ts';
+import { settingsSchema } from '../../client/schemas/settings.ts';
 import { json, deskProblems, changeProblems, type Operations } from './operation.ts';
 
 const signInProblems = [...deskProblems, 'unsupported-media-type', 'too-many-attempts'] as const;
@@ -29,6 +30,15 @@ const unlockAnswerSchema = z.object({ unlock: unlockSchema.nullable() });
 
 /** The desk: who is asking, who may ask, and what they did. */
 export const staffOperations: Operations = {
+  '/v1/desk/settings': {
+    get: {
+      id: 'settings',
+      summary: 'With what the service was started; nothing secret',
+      tag: 'desk',
+      answers: { 200: settingsSchema },
+      problems: deskProblems,
+    },
+  },
   '/v1/desk/session': {
     get: {
       id: 'staffSession',

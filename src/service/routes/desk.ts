@@ -6,12 +6,13 @@ import { note } from '../../store/audit/index.ts';
 import { emptyRulebook } from '../../core/ir/rulebook.ts';
 import { arrive } from '../../store/callers.ts';
 import type { Database } from '../../store/connection.ts';
-import { countRecords } from '../../store/publish/index.ts';
+import { DISCARDED_DAYS, countRecords } from '../../store/publish/index.ts';
 import { countVisible, listRecords } from '../../store/records/read.ts';
 import { emptinessOf, overview } from '../answers/look.ts';
 import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
 import { nextPage, parseShape, recordDocuments } from '../answers/records.ts';
 import { VISITOR, credentialsOf } from '../answers/who.ts';
+import type { ServiceConfig } from '../config.ts';
 import type { Audience, CallerFinder } from '../identity/caller.ts';
 import { actorOf, atLeast, unlocked } from '../identity/principal.ts';
 import type { StaffDoor } from '../identity/staff.ts';
@@ -34,6 +35,7 @@ import { send } from './records.ts';
 import { offer } from './route.ts';
 import { offerUnlock } from './session.ts';
 import { offerDeskShares } from './shares.ts';
+import { offerSettings } from './settings.ts';
 import { offerStaff } from './staff.ts';
 
 /** `/v1/desk`: the developer's side. Staff alone, each as far as their level goes; each route says which it takes. */
@@ -43,7 +45,7 @@ export function deskRoutes(
   staff: StaffDoor,
   rulebooks: RulebookKeeper,
   postOffice: PostOffice,
-  discardedDays: number,
+  config: ServiceConfig,
   openDoor: () => Promise<LoopbackDoor>,
 ): Router {
   const router = Router({ caseSensitive: true, strict: true });
@@ -112,11 +114,12 @@ export function deskRoutes(
   offerDrafts(router, database, async () => (await present()).version);
   offerUnlock(router, database);
   offerStaff(router, database);
+  offerSettings(router, config);
   offerAudit(router, database);
   const inForce = async () => rulebooks.inForce((await present()).version);
   offerPeople(router, database, inForce);
   offerOwners(router, database, inForce);
-  offerAside(router, database, discardedDays);
+  offerAside(router, database, config.discardedDays ?? DISCARDED_DAYS);
   offerGroups(router, database, inForce);
   offerInvitations(router, database, inForce, postOffice);
   offerDeskShares(router, database);

@@ -5,9 +5,10 @@ import { useSession } from '../../api/session.ts';
 import { Page } from '../../components/Page.tsx';
 import { KeysPanel } from './KeysPanel.tsx';
 import { PasswordPanel } from './PasswordPanel.tsx';
+import { SettingsPanel } from './SettingsPanel.tsx';
 import { StaffPanel } from './StaffPanel.tsx';
 
-/** Who runs this gate: accounts and keys, one’s own password, and where its interfaces are described. */
+/** Who runs this gate: accounts and keys, with what it was started, one’s own password, and where its interfaces are described. */
 export function HousePage() {
   const session = useSession();
   const isManager = session.data?.level === 'manager';
@@ -20,9 +21,12 @@ export function HousePage() {
         <>
           <StaffPanel />
           <KeysPanel />
+          <SettingsPanel />
         </>
       ) : (
-        <Typography sx={{ color: 'text.secondary' }}>Staff and keys are for managers: ask one.</Typography>
+        <Typography sx={{ color: 'text.secondary' }}>
+          Staff, keys and settings are for managers: ask one.
+        </Typography>
       )}
       {session.data?.kind === 'staff' && <PasswordPanel />}
       <Box component="section" aria-label="Interfaces" sx={{ display: 'grid', gap: 0.25 }}>
