@@ -115,6 +115,8 @@ test('saves a change, and says so by showing the record as it is', async () => {
 
 test('tells who was faster (412), and shows what they made of it', async () => {
   const ada = await world.as('ada');
+  // What the page reads again after the change before would otherwise show this one, too.
+  await page.waitForLoadState('networkidle');
   await ada.update('hives', await idOf('OAK-001'), { notes: 'by somebody else' });
   const notes = page.getByLabel('Notes of OAK-001');
   await notes.fill('mine');
