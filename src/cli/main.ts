@@ -127,7 +127,10 @@ program
     'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
   )
   .option('--yes', 'put it in force; what it was foreseen to do is kept in the history')
-  .option('--preview <digest>', 'the same, if it would still do what the preview of this digest showed')
+  .option(
+    '--preview <digest>',
+    'the same, where the files and the version in force are those that this preview was of',
+  )
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/publish.ts')).publish));
 
@@ -204,7 +207,10 @@ program
     'begin these collections or fields with what was set aside under their name last, or by a version (name@5)',
   )
   .option('--yes', 'put it in force; what it was foreseen to do is kept in the history')
-  .option('--preview <digest>', 'the same, if it would still do what the preview of this digest showed')
+  .option(
+    '--preview <digest>',
+    'the same, where the files and the version in force are those that this preview was of',
+  )
   .addOption(asJson())
   .action(guarded(async () => (await import('./commands/history.ts')).restore));
 

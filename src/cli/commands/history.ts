@@ -7,13 +7,13 @@ import { checkRulebook } from '../../core/check/index.ts';
 import { emptyRulebook, type Rulebook } from '../../core/ir/rulebook.ts';
 import type { Source } from '../../core/language/source.ts';
 import { deskClient } from '../credentials.ts';
+import { tell } from '../differences.ts';
 import { CheckFailed, Misuse } from '../exit.ts';
 import { noteBase } from '../folder-base.ts';
 import { renamesBetween, type Identities } from '../../core/passage/renames.ts';
 import type { Output } from '../output.ts';
 import { readRulebook } from '../rulebook-files.ts';
 import { wholeNumber } from '../values.ts';
-import { tell } from '../differences.ts';
 import { showFirst } from './preview.ts';
 
 /** `firmgate history`: the published versions, the newest first. */

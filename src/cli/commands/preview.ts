@@ -33,6 +33,8 @@ export async function preview(
   const shown = await foreseen(client, asked, options.seconds);
   output.data(shown);
   tellPreview(output, shown, { all: options.all === true });
+  output.line();
+  output.line(output.paint.faint(`to publish this and nothing else: --preview ${shown.digest}`));
 }
 
 /** What a preview shows: what the service counts, and beside it what the solver says. */

@@ -4,6 +4,7 @@ import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { gate } from '../../api/client.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';
+import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { Falling, Rising } from '../../components/marks.tsx';
 
 /** What a version was foreseen to do when it was published, in counts. */
@@ -13,6 +14,7 @@ export function Foreseen({ version }: { version: number }) {
     queryFn: () => gate.version(version),
     staleTime: Infinity,
   });
+  if (found.isError) return <ErrorNote error={found.error} retry={() => void found.refetch()} />;
   if (found.data === undefined) return null;
   const { preview } = found.data;
   if (preview === null)
