@@ -470,6 +470,71 @@ test('more than can be named one by one are shared all the same: listed, found, 
   ]);
 });
 
+test('a page of what very many share is what one by one of them says, in either order, and page by page', async () => {
+  await run(world.database, sql`delete from gate.shares`);
+  await run(world.database, sql`delete from records.visits`);
+  await run(world.database, sql`delete from records.hives`);
+  const person = (name: string) => sql`(select id from records.people where _identity = ${value(name)})`;
+  // Of sixty hives every third is shared with people by whoever has it, every fourth with everybody, and each tenth is locked by now.
+  await run(
+    world.database,
+    sql`insert into records.hives (id, code, keeper, locked, created_at, updated_at)
+      select gen_random_uuid(), 'WALK-' || n, case n % 2 when 0 then ${person('ada')} else ${person('finn')} end, n % 10 = 0, now(), now()
+      from generate_series(1, 60) as n`,
+  );
+  for (const [audience, each] of [
+    ['people', 3],
+    ['everybody', 4],
+  ] as const)
+    await run(
+      world.database,
+      sql`insert into gate.shares (id, collection, record, operations, sharer, audience)
+        select gen_random_uuid(), 'hives', id, array['read'], keeper, ${value(audience)} from records.hives
+        where substr(code, 6)::integer % ${value(each)}::integer = 0`,
+    );
+  // So many that none is named; and what is over, or what is another’s to share, is none.
+  await fill('ada', 'people', 300);
+  await fill('finn', 'everybody', 300);
+  for (const [set, at] of [
+    [`ends = now() - interval '1 second'`, 9],
+    [`sharer = (select id from records.people where _identity = 'ben')`, 15],
+  ] as const)
+    await run(world.database, {
+      text: `update gate.shares set ${set} where audience = 'people' and record = (select id from records.hives where code = 'WALK-${at}')`,
+      values: [],
+    });
+  const rows = await run<{ id: string; n: number }>(
+    world.database,
+    sql`select id, substr(code, 6)::integer as n from records.hives order by id`,
+  );
+  const shared = (isPerson: boolean) =>
+    rows
+      .filter(({ n }) => n % 10 !== 0)
+      .filter(({ n }) => n % 4 === 0 || (isPerson && n % 3 === 0 && ![9, 15].includes(n)))
+      .map(({ id }) => id);
+  for (const name of ['cleo', null]) {
+    const expected = shared(name !== null);
+    expect(expected.length).toBeGreaterThan(10);
+    for (const order of [undefined, 'id desc']) {
+      const found: string[] = [];
+      let after: string | undefined;
+      do {
+        const answer = await as(name).list('hives', {
+          limit: 4,
+          ...(order === undefined ? {} : { order }),
+          ...(after === undefined ? {} : { after }),
+        });
+        found.push(...answer.records.map(({ id }) => id as string));
+        after = answer.next ?? undefined;
+      } while (after !== undefined);
+      expect(found, `${name} ${order}`).toEqual(order === undefined ? expected : expected.toReversed());
+    }
+    // With a filter, and in another order, it is asked in another way.
+    const { records } = await as(name).list('hives', { order: 'code', limit: 100 });
+    expect(records.map(({ id }) => id).toSorted()).toEqual(expected);
+  }
+});
+
 test('no more people than the settings say share with the same, and a rulebook without “share” asks for none', async () => {
   await run(world.database, {
     ...sql``,

@@ -22,8 +22,10 @@ import {
   constant,
   daySql,
   operandSql,
+  sharedSet,
   typed,
   type Precision,
+  type SharedSet,
   type Surroundings,
 } from './conditions.ts';
 import { Slot, allOf, anyOf, commaList, sql, value, type Fragment, type SqlValue } from './fragment.ts';
@@ -117,9 +119,16 @@ export class Access {
         const parts = ground.kind === 'and' ? ground.operands : [ground];
         const sets = parts.map((part) => idSet(part, around));
         const first = sets.findIndex((set) => set !== null);
-        const others = parts.filter((_, index) => index !== first);
-        const rest = others.map((part) => conditionSql(part, around));
-        return { condition: conditionSql(ground, around), set: sets[first] ?? null, rest };
+        const walked = parts.map((part) => sharedSet(part, around));
+        const along = walked.findIndex((shared) => shared !== null);
+        const beside = (index: number) =>
+          parts.filter((_, at) => at !== index).map((part) => conditionSql(part, around));
+        return {
+          condition: conditionSql(ground, around),
+          set: sets[first] ?? null,
+          rest: beside(first),
+          shared: along === -1 ? null : { ...walked[along]!, rest: beside(along) },
+        };
       });
     });
   }
@@ -441,6 +450,8 @@ export interface Branch {
   /** A part of it that names the records to begin from, and all that is asked of them beside it. */
   readonly set: IdSet | null;
   readonly rest: readonly Fragment[];
+  /** The shares to begin from instead, where it is about what is shared, and all that is asked beside them. */
+  readonly shared: (SharedSet & { readonly rest: readonly Fragment[] }) | null;
 }
 
 /** What a write adds to the surroundings of a rule: both sides of the record, and the table with the change. */

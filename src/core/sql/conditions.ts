@@ -175,33 +175,67 @@ function someSql(range: Range, body: Condition, around: Surroundings, precision:
 }
 
 /**
- * Upwards from the left record, each with its parent as it is seen; `union` ends where the data go round in a circle.
- * Cost: one look-up for each level.
- */
-/**
  * Does anybody share the record who meets the condition? Whatever it reads through their `me` stands beside them as a row, so that the
  * text is the same however many they are, and however much is shared.
  */
-function sharedSql({ caller, condition, sharing }: As, around: Surroundings): Fragment {
-  const { collection, operation, targets, sharers } = sharing!;
+function sharedSql(as: As, around: Surroundings): Fragment {
+  const { who, met } = sharersSql(as, around);
+  const { collection, targets } = as.sharing!;
+  const shared = sql`s.collection = ${value(collection)} and s.record = ${column(around.alias, 'id')} and s.sharer = who._id`;
+  const reaches = sql`s.target = any(${value(targets)}::text[]) and ${countsSql(as, around)}`;
+  return sql`exists (select from gate.shares as s join ${who} on ${shared} where ${reaches} and ${met})`;
+}
+
+/** What is shared, to begin from: the shares with one target in the order of their records, of whatever is left of them. */
+export interface SharedSet {
+  readonly targets: readonly string[];
+  /** A share `s`, with `toward.target`: is it one of these? */
+  readonly among: Fragment;
+  /** Does the sharer of `s` meet the condition on the record? */
+  readonly met: Fragment;
+}
+
+/** The same to walk along the shares: null where it is not the database that is asked. */
+export function sharedSet(condition: Condition, around: Surroundings): SharedSet | null {
+  if (condition.kind !== 'as' || condition.sharing === undefined) return null;
+  const { who, met } = sharersSql(condition, around);
+  const { collection, targets } = condition.sharing;
+  return {
+    targets,
+    // The second says the same once more. It is there for the planner: only the index that begins with the target can serve it.
+    among: sql`s.target = toward.target and s.collection = ${value(collection)} and (s.target, s.collection) >= (toward.target, ${value(collection)}::text) and ${countsSql(condition, around)}`,
+    met: sql`exists (select from ${who} where who._id = s.sharer and ${met})`,
+  };
+}
+
+function countsSql({ sharing }: As, around: Surroundings): Fragment {
+  return sql`${value(sharing!.operation)} = any(s.operations) and (s.ends is null or ${around.now} < s.ends)`;
+}
+
+/** The sharers as rows `who`, and the condition asked as one of them. */
+function sharersSql(
+  { caller, condition, sharing }: As,
+  around: Surroundings,
+): { readonly who: Fragment; readonly met: Fragment } {
   const read = new Map<string, Type>();
   const me: Surroundings['me'] = (step, type) => {
     read.set(step.field, type);
     return column('who', step.field);
   };
   const met = conditionSql(condition, { ...around.as(caller, around), me });
-  const rows = sharers.map(({ person }) => ({
+  const rows = sharing!.sharers.map(({ person }) => ({
     _id: person!.id,
     ...Object.fromEntries([...read.keys()].map((field) => [field, person!.values[field] ?? null])),
   }));
   const columns = [...read].map(([field, type]) => sql`${identifier(field)} ${columnType(type)}`);
   const who = sql`jsonb_to_recordset(${value(JSON.stringify(rows))}::jsonb) as who (${commaList([sql`_id uuid`, ...columns])})`;
-  const shared = sql`s.collection = ${value(collection)} and s.record = ${column(around.alias, 'id')} and s.sharer = who._id`;
-  const reaches = sql`${value(operation)} = any(s.operations) and s.target = any(${value(targets)}::text[])`;
-  const live = sql`(s.ends is null or ${around.now} < s.ends)`;
-  return sql`exists (select from gate.shares as s join ${who} on ${shared} where ${reaches} and ${live} and ${met})`;
+  return { who, met };
 }
 
+/**
+ * Upwards from the left record, each with its parent as it is seen; `union` ends where the data go round in a circle.
+ * Cost: one look-up for each level.
+ */
 function withinSql({ left, right, parent }: Condition & { kind: 'within' }, around: Surroundings): Fragment {
   const start = operandSql(left, around);
   const wanted = operandSql(right, around);

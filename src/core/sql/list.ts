@@ -2,12 +2,12 @@ import { collectionsRead, type Condition } from '../ir/conditions.ts';
 import { fieldOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import type { RightsPlan } from '../analysis/rights.ts';
-import type { Access, SelectList } from './access.ts';
+import type { Access, Branch, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
 import { rightsColumns } from './counting.ts';
 import { DOCUMENT } from './document.ts';
 import { isEarlyField, mayRunEarly } from './early.ts';
-import { Slot, allOf, anyOf, commaList, sql, unionAll, type Fragment } from './fragment.ts';
+import { Slot, allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
 import { column, identifier, recordKey, recordKeys } from './identifiers.ts';
 import { inForceSql, relation } from './relations.ts';
 import type { IdSet } from './sets.ts';
@@ -49,9 +49,10 @@ export const PAGE_BYTES = 4_194_304;
  *   is nothing to find, that would be the whole table;
  * - `branches`, `branches of sets`: every ground to read is searched by itself, in order and limited, and what was found
  *   put together after;
- * - `gathered`: the same, and of a set of ids the first rows of each are gathered, which an index may hold in order.
+ * - `gathered`: the same, and of a set of ids the first rows of each are gathered, which an index may hold in order;
+ * - `shared`: the same, and of what is shared the shares are walked along, in the order of their records.
  */
-export type Form = 'rows' | 'sets' | 'few first' | 'branches' | 'branches of sets' | 'gathered';
+export type Form = 'rows' | 'sets' | 'few first' | 'branches' | 'branches of sets' | 'gathered' | 'shared';
 
 export interface Formulation {
   readonly form: Form;
@@ -66,6 +67,14 @@ export function formulations(access: Access, question: ListQuestion): Formulatio
   const branches = access.withSets().readBranches(question.collection, 'r') ?? [];
   // Each search carries the whole filter: one of an end user's that looks things up is not to be multiplied.
   const light = question.filter === null || collectionsRead(question.filter).size === 0;
+  // Of many shares the planner expects that the next best record is among them. Without a filter there is nothing better than to walk
+  // along the shares, which may be few of very many records.
+  if (
+    isWalked(question) &&
+    branches.length <= MOST_BRANCHES &&
+    branches.some(({ shared }) => shared !== null)
+  )
+    return [{ form: 'shared', statement: listSql(access, question, 'shared') }];
   if (light && branches.length <= MOST_BRANCHES) {
     if (branches.length > 1) forms.push('branches', 'branches of sets');
     if (branches.some((branch) => branch.set !== null)) forms.push('gathered');
@@ -130,7 +139,11 @@ export function listSql(access: Access, question: ListQuestion, form: Form, few 
   const asking = form === 'branches' ? access : access.withSets();
   const branches = asking.readBranches(collection, 'r')!;
   if (form !== 'gathered') {
-    const found = branches.map(({ condition }) => searchSql(asking, question, [condition], whole));
+    const found = branches.map(({ condition, shared }) =>
+      form === 'shared' && shared !== null
+        ? walked(asking, question, shared, whole)
+        : searchSql(asking, question, [condition], whole),
+    );
     return pageSql(
       access,
       question,
@@ -264,6 +277,36 @@ function gathered(access: Access, question: ListQuestion, set: IdSet, rest: read
   );
   const ids = sql`select distinct id from (${set.ids}) as every (id) where id is not null`;
   return sql`select k.* from (${ids}) as each cross join lateral (${found}) as k order by ${keyNames(access, question, 'k')} limit ${count(question.limit)}`;
+}
+
+/** Are the records asked for in the order in which shares are kept, and all of them? */
+function isWalked({ filter, order }: ListQuestion): boolean {
+  return filter === null && order.length === 1;
+}
+
+/**
+ * The first records that are shared. The shares with each target are walked along in the order of their records, and each record is
+ * looked up by itself: what is left of many shares, because their sharers may not any more, the planner cannot know.
+ */
+function walked(
+  access: Access,
+  question: ListQuestion,
+  { targets, among, met, rest }: NonNullable<Branch['shared']>,
+  columns: readonly Fragment[],
+): Fragment {
+  const { collection, order, after, limit } = question;
+  const [key] = order;
+  const direction = key!.descending ? sql` desc` : sql``;
+  const beyond =
+    after === null
+      ? []
+      : [sql`s.record ${key!.descending ? sql`<` : sql`>`} ${recordKey(after[0] as string | Slot)}`];
+  const shares = sql`select s.record, s.sharer from gate.shares as s where ${allOf([among, ...beyond])} order by s.record${direction} offset 0`;
+  const asked = allOf([sql`r.id = s.record`, met, ...rest, ...access.readFences(collection, 'r')]);
+  const record = sql`select r.* from ${relation(access.rulebook.schema, collection)} as r where ${asked} offset 0`;
+  const first = sql`select distinct on (s.record) ${commaList(columns)} from (${shares}) as s cross join lateral (${record}) as r order by s.record${direction} limit ${count(limit)}`;
+  const all = sql`select f.* from unnest(${value(targets)}::text[]) as toward (target) cross join lateral (${first}) as f`;
+  return sql`select distinct on (${column('f', '_key_0')}) f.* from (${all}) as f order by ${keyNames(access, question, 'f')} limit ${count(limit)}`;
 }
 
 /**

@@ -18,6 +18,7 @@ import * as fourteenth from './0014-passages.ts';
 import * as fifteenth from './0015-drafts.ts';
 import * as sixteenth from './0016-attempts.ts';
 import * as seventeenth from './0017-previews.ts';
+import * as eighteenth from './0018-shares-in-order.ts';
 
 const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0001-foundations': first,
@@ -37,6 +38,7 @@ const migrations: Readonly<Record<string, Knex.Migration>> = {
   '0015-drafts': fifteenth,
   '0016-attempts': sixteenth,
   '0017-previews': seventeenth,
+  '0018-shares-in-order': eighteenth,
 };
 
 /** All steps are listed here rather than found in a folder, so that source and build run the very same ones. */

@@ -1,5 +1,5 @@
 import { Decider } from '../../evaluate/decider.ts';
-import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
+import { actionKey, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
 import { collectionOf } from '../../types/schema.ts';
 import { valueWords } from '../../explain/words.ts';
 import { violationOf, type Violation } from '../violations.ts';
@@ -143,13 +143,16 @@ function exampleOf(
   const what =
     question.collection === collection && !step.along ? 'it' : `a record of ${question.collection}`;
   const { fields } = collectionOf(rulebook.schema, question.collection);
+  const action = rulebook.actions.get(actionKey(question.collection, question.operation));
   const given = [...question.values].map(([field, value]) => {
-    const type = fields.get(field)?.type;
+    const type = (action === undefined ? fields : action.parameters).get(field)?.type;
     return `${field} = ${type?.kind === 'ref' && value !== null ? name(type.collection, value as string) : valueWords(value)}`;
   });
+  const along =
+    operation === 'update' ? ', and that clears a field of the record' : ', and the record goes along';
   return {
     caller,
-    step: `may ${question.operation} ${made ? `a record of ${collection}` : what}${given.length === 0 ? '' : ` with ${given.join(', ')}`}${step.along ? ', and the record goes along' : ''}${side === 'after' && !made ? ': it is about the record after that' : ''}`,
+    step: `may ${question.operation} ${made ? `a record of ${collection}` : what}${given.length === 0 ? '' : ` with ${given.join(', ')}`}${step.along ? along : ''}${side === 'after' && !made ? ': it is about the record after that' : ''}`,
     record: `a record of ${collection}: ${words(collection, made ? decision.after! : record)}`,
     others,
     hint:
