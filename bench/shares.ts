@@ -1,19 +1,20 @@
 import { cpus } from 'node:os';
+import { decodeJwt } from 'jose';
 import { checkRulebook } from '../src/core/check/index.ts';
-import { Access } from '../src/core/sql/access.ts';
 import { sql, value } from '../src/core/sql/fragment.ts';
 import { atTheMachine } from '../src/store/audit/index.ts';
-import { arrive, type Credentials } from '../src/store/callers.ts';
 import { connect, run } from '../src/store/connection.ts';
 import { migrate } from '../src/store/migrations/index.ts';
 import { publish } from '../src/store/publish/index.ts';
-import { listRecords, readRecord } from '../src/store/records/read.ts';
+import { startGated } from './serving.ts';
+import { issuer } from './world.ts';
 
 /**
- * npm run bench -- --shares: what a request costs where others have shared very much with everybody, beside the same request where
- * nothing is shared. Works in a database of its own.
+ * npm run bench -- --shares: what a request costs over HTTP where others have shared very much with everybody, beside the same request
+ * where nothing is shared. Works in a database of its own.
  */
-const ROUNDS = 100;
+const ROUNDS = 300;
+const [root = '.'] = process.argv.slice(2);
 
 const admin = connect({ url: process.env.DATABASE_URL!, poolSize: 1 });
 await run(admin, sql`drop database if exists bench_shares with (force)`);
@@ -48,11 +49,14 @@ try {
         from generate_series(1, 200000) n join records.people as p on p.name = 'Person ' || case n % 2 when 0 then 0 else n % 100 end`,
     );
   await run(database, sql`analyze`);
-  const [me] = await run<{ id: string }>(
+  const { issuersFile, token } = await issuer(process.env.FIRMGATE_STATE!);
+  await run(
     database,
-    sql`select id from records.people where name = 'Person 99'`,
+    sql`insert into gate.logins (issuer, subject, person)
+      select 'https://login.hollowoak.example/', ${value(decodeJwt(await token(0)).sub!)}, id from records.people where name = 'Person 99'`,
   );
-  const person: Credentials = { kind: 'person', id: me!.id };
+  const person = { authorization: `Bearer ${await token(0)}` };
+  const gated = await startGated(root, url.toString(), issuersFile);
 
   console.log(`${cpus()[0]!.model}, ${cpus().length} cores; the median of ${ROUNDS} each, in ms\n`);
   console.log(
@@ -81,29 +85,22 @@ try {
       database,
       sql`select n.id from records.notices as n join gate.shares as s on s.record = n.id limit 1`,
     );
-    const list = (who: Credentials, collection: string) => async () => {
-      const { caller, now } = (await arrive(database, rulebook, who, { reading: collection }))!;
-      const order = [{ field: 'id', descending: false }];
-      await listRecords(database, new Access(rulebook, caller, now), {
-        collection,
-        filter: null,
-        order,
-        after: null,
-        limit: 50,
-      });
-    };
-    const byId = async () => {
-      const { caller, now } = (await arrive(database, rulebook, person, { reading: 'notices' }))!;
-      await readRecord(database, new Access(rulebook, caller, now), 'notices', one?.id ?? me!.id);
-    };
+    const ask =
+      (path: string, headers: Record<string, string> = {}) =>
+      async () => {
+        const response = await fetch(`${gated.url}/v1/records/${path}`, { headers });
+        await response.arrayBuffer();
+        if (response.status !== 200) throw new Error(`${path}: HTTP ${response.status}`);
+      };
     const times = [
-      await median(list(person, 'tools')),
-      await median(list(person, 'notices')),
-      await median(byId),
-      await median(list({ kind: 'visitor' }, 'notices')),
+      await median(ask('tools', person)),
+      await median(ask('notices', person)),
+      await median(one === undefined ? ask('notices?limit=1', person) : ask(`notices/${one.id}`, person)),
+      await median(ask('notices')),
     ];
     console.log(`| ${total} | ${sharers} | ${times.map((each) => each.toFixed(2)).join(' | ')} |`);
   }
+  gated.process.removeAllListeners('exit').kill();
 } finally {
   await database.destroy();
   await run(admin, sql`drop database if exists bench_shares with (force)`);
@@ -112,7 +109,7 @@ try {
 
 async function median(work: () => Promise<void>): Promise<number> {
   const times: number[] = [];
-  for (let turn = -10; turn < ROUNDS; turn++) {
+  for (let turn = -50; turn < ROUNDS; turn++) {
     const begun = performance.now();
     await work();
     if (turn >= 0) times.push(performance.now() - begun);

@@ -12,7 +12,7 @@ import type { Value } from '../core/types/types.ts';
 import { askTogether } from './batch.ts';
 import { run, runKept, type Executor } from './connection.ts';
 import { holdingRules } from './in-force.ts';
-import { sharesToward } from './shares/toward.ts';
+import { saidOfShares, sharedSaidSql, sharesOf, sharesToward, type Group } from './shares/toward.ts';
 
 /** Who calls, and the moment and the rulebook of the call: worked out once, first, from one snapshot. */
 export interface Arrival {
@@ -23,8 +23,34 @@ export interface Arrival {
   readonly version: number | null;
   /** Roles given by hand that the rulebook does not know: they count for nothing. */
   readonly unknownRoles: readonly string[];
-  /** All that was found of them but the moment and what is shared: whoever is told the same is the same caller. */
+  /** All that was found of them but the moment and what is shared: see `knownAs`. */
   readonly said: string;
+  readonly reaching: Reaching;
+}
+
+/** What is shared with a caller, as it was told. */
+interface Reaching {
+  readonly groups: readonly Group[];
+  /** What is said of those who share it, by id. */
+  readonly sharers: ReadonlyMap<string, string>;
+}
+
+/**
+ * Who somebody is to whom it matters what is shared of these collections, and no others; they are among those that they arrived for.
+ * Whoever is told the same, which `arrivalNow` asks for, is the same caller.
+ */
+export function knownAs(
+  { caller, said, reaching }: Arrival,
+  collections: ReadonlySet<string>,
+): { readonly caller: Caller; readonly said: string } {
+  const { shared: all, ...alone } = caller;
+  if (collections.size === 0) return { caller: alone, said };
+  const groups = reaching.groups.filter(({ collection }) => collections.has(collection));
+  const shared = (all ?? []).filter(({ collection }) => collections.has(collection));
+  return {
+    caller: shared.length === 0 ? alone : { ...alone, shared },
+    said: `${said} ${saidOfShares(groups, reaching.sharers)}`,
+  };
 }
 
 /** How a caller is known. A deactivated person, and one who is not known, is nobody: `arrive` answers null. */
@@ -67,17 +93,18 @@ export async function arrive(
     credentials.kind === 'visitor'
       ? { person: null, roles: new Set(), ofTheApplication: true }
       : callerOf(rulebook, row);
-  const shared = await sharedWith(on, rulebook, known, now, toEvaluate, reading);
+  const collections =
+    reading === undefined ? shareableCollections(rulebook) : shareableFrom(rulebook, reading);
+  const { shared, ...reaching } = await sharedWith(on, rulebook, known, now, toEvaluate, [...collections]);
   const caller = shared.length === 0 ? known : { ...known, shared };
   const unknownRoles =
     credentials.kind === 'visitor' ? [] : row._roles.filter((role) => !rulebook.roles.has(role));
-  return { caller, now, version, unknownRoles, said };
+  return { caller, now, version, unknownRoles, said, reaching };
 }
 
 /**
- * Asks who calls at this moment, for those who think that they know: `_said` is what an `Arrival` said, or anything else. It says so to
- * the other statements of its transaction, too (`SAID`). Where anything of these collections is shared with somebody who is as `caller`,
- * it says something else; no row comes where nobody calls.
+ * Asks who calls at this moment, for those who think that they know: `_said` is what `knownAs` says of the collections, or anything
+ * else. It says so to the other statements of its transaction, too (`SAID`). No row comes where nobody calls.
  */
 export function arrivalNow(
   rulebook: Rulebook,
@@ -85,15 +112,17 @@ export function arrivalNow(
   caller: Caller,
   collections: ReadonlySet<string>,
 ): Fragment {
-  const said = sql`${column('a', '_said')}${beingShared(rulebook, caller, collections)}`;
-  return sql`select ${column('a', '_now')}, set_config(${value(SAID)}, ${said}, true) as _said from (${arrivalSql(rulebook, credentials, momentSql(null))}) as a`;
+  const now = momentSql(null);
+  const people = (ids: Fragment) => foundSql(rulebook, { kind: 'people', ids }, now);
+  const shared =
+    collections.size === 0
+      ? sql``
+      : sql` || ' ' || ${sharedSaidSql(reachedBy(rulebook, caller, [...collections]), now, people)}`;
+  return sql`select ${column('a', '_now')}, set_config(${value(SAID)}, ${column('a', '_said')}${shared}, true) as _said from (${arrivalSql(rulebook, credentials, now)}) as a`;
 }
 
-/** Nothing, where nothing is shared: expired or one's own, it is looked at in the ordinary way. */
-function beingShared(rulebook: Rulebook, caller: Caller, collections: ReadonlySet<string>): Fragment {
-  if (collections.size === 0) return sql``;
-  const there = sql`select 1 from gate.shares as s where s.target = any(${value(targetsOf(rulebook, caller))}::text[]) and s.collection = any(${value([...collections])}::text[])`;
-  return sql` || case when exists (${there}) then ' and more' else '' end`;
+function reachedBy(rulebook: Rulebook, caller: Caller, collections: readonly string[]) {
+  return { person: caller.person?.id ?? null, targets: targetsOf(rulebook, caller), collections };
 }
 
 function momentSql(at: string | null): Fragment {
@@ -123,19 +152,21 @@ async function sharedWith(
   caller: Caller,
   now: string,
   all: boolean,
-  reading: string | undefined,
-): Promise<Sharing[]> {
-  const collections = [
-    ...(reading === undefined ? shareableCollections(rulebook) : shareableFrom(rulebook, reading)),
-  ];
-  if (collections.length === 0) return [];
-  const targets = targetsOf(rulebook, caller);
-  const shares = await sharesToward(on, caller.person?.id ?? null, targets, collections, now, all);
-  if (shares.length === 0) return [];
-  const ids = [...new Set(shares.map(({ sharer }) => sharer))];
-  const rows = await run<Row>(on, arrivalSql(rulebook, { kind: 'people', ids }, momentSql(now)));
-  const sharers = new Map(rows.map((row) => [row.id as string, callerOf(rulebook, row)]));
-  return sharingsOf(rulebook, shares, sharers, !all);
+  collections: readonly string[],
+): Promise<Reaching & { readonly shared: readonly Sharing[] }> {
+  const groups =
+    collections.length === 0
+      ? []
+      : await sharesToward(on, reachedBy(rulebook, caller, collections), now, all);
+  if (groups.length === 0) return { groups, sharers: new Map(), shared: [] };
+  const ids = recordKeys([...new Set(groups.map(({ sharer }) => sharer))]);
+  const rows = await runKept<Row>(on, arrivalSql(rulebook, { kind: 'people', ids }, momentSql(now)));
+  const callers = new Map(rows.map((row) => [row.id as string, callerOf(rulebook, row)]));
+  return {
+    groups,
+    sharers: new Map(rows.map(({ id, _said }) => [id as string, _said])),
+    shared: sharingsOf(rulebook, sharesOf(groups), callers, !all),
+  };
 }
 
 /** The service's own columns begin with an underscore, so that no field of people can hide one. */
@@ -152,9 +183,19 @@ type Row = {
 } & Record<string, Value>;
 
 function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fragment {
-  const version = sql`(select max(version) from gate.rulebooks)`;
   if (credentials.kind === 'visitor')
     return sql`select ${now} as _now, a._version, coalesce(a._version, 0)::text as _said from (select ${version} as _version) as a`;
+  return sql`select ${now} as _now, a.*, a::text as _said from (${foundSql(rulebook, credentials, now)}) as a`;
+}
+
+const version = sql`(select max(version) from gate.rulebooks)`;
+
+/** All that is asked of people but the moment. */
+function foundSql(
+  rulebook: Rulebook,
+  credentials: Exclude<Looking, { kind: 'visitor' }>,
+  now: Fragment,
+): Fragment {
   const claims = credentials.kind === 'login' ? credentials.claims : {};
   const email = verifiedEmail(claims);
   const { joins, attributes, roles } = arrivalParts(rulebook, 'p', email, now, claims);
@@ -173,7 +214,7 @@ function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fr
   // Before the first publication there are people, and no fields that a rulebook speaks of.
   const people = rulebook.schema.has(PEOPLE) ? relation(rulebook.schema, PEOPLE) : peopleTable;
   const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`${people} as p`);
-  const found = sql`
+  return sql`
     select ${commaList(columns)},
       array(
         select a.role from gate.role_assignments as a
@@ -184,7 +225,6 @@ function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fr
       ) as _roles
     from ${joined}
     where p._active and ${matching(credentials)} offset 0`;
-  return sql`select ${now} as _now, a.*, a::text as _said from (${found}) as a`;
 }
 
 /** The address counts only where it is verified: by us, or by an issuer whose token says so of this very address. */
@@ -194,7 +234,7 @@ function verifiedEmail(claims: Claims): Fragment {
 }
 
 /** Several people at once are only ever looked up by the service itself. */
-type Looking = Credentials | { readonly kind: 'people'; readonly ids: readonly string[] };
+type Looking = Credentials | { readonly kind: 'people'; readonly ids: Fragment };
 
 function matching(credentials: Exclude<Looking, { kind: 'visitor' }>): Fragment {
   switch (credentials.kind) {
@@ -205,6 +245,6 @@ function matching(credentials: Exclude<Looking, { kind: 'visitor' }>): Fragment 
     case 'person':
       return sql`p.id = ${recordKey(credentials.id)}`;
     case 'people':
-      return sql`p.id = any(${recordKeys(credentials.ids)})`;
+      return sql`p.id = any(${credentials.ids})`;
   }
 }

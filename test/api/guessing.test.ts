@@ -334,6 +334,131 @@ describe('a request that is asked again', () => {
     }
   });
 
+  test('takes one trip with what others share, too, by what is shared now, and each caller with what is shared with them', async () => {
+    const own = await openWorld(
+      `role keeper  role guest
+      people { trusted boolean }
+      collection hives { code text required label  keeper ref people  locked boolean }
+      rules hives {
+        keeper may read (all), create (code, keeper), update (code) when keeper = me
+        keeper may share when keeper = me and locked is missing
+        nobody may share unless me.trusted = true
+      }
+      rules people { people may read (name) }
+      test identity ada { name "Ada" roles keeper trusted true }
+      test identity ben { name "Ben" roles guest }
+      test identity cleo { name "Cleo" roles guest }`,
+    );
+    try {
+      const set = (text: string) => run(own.database, { text, values: [] });
+      await set(
+        `insert into records.hives (id, code, keeper, created_at, updated_at)
+          select gen_random_uuid(), 'OAK-' || n, (select id from records.people where _identity = 'ada'), now(), now() from generate_series(1, 6) as n`,
+      );
+      const share = (codes: string, to: string, ends = 'null') =>
+        set(
+          `insert into gate.shares (id, collection, record, operations, sharer, person, role, audience, ends)
+            select gen_random_uuid(), 'hives', id, array['read'], keeper, ${to}, ${ends} from records.hives where code in (${codes})`,
+        );
+      const person = (name: string) =>
+        `(select id from records.people where _identity = '${name}'), null, null`;
+      await share(`'OAK-1', 'OAK-2'`, person('ben'));
+      await share(`'OAK-3'`, person('cleo'));
+      await share(`'OAK-4'`, `null, 'guest', null`);
+      await share(`'OAK-5'`, `null, null, 'everybody'`);
+      let { url, stop } = own.service;
+      const list = async (as?: string, query = '') =>
+        trips(() =>
+          own.ask('GET', `/v1/records/hives${query}`, { url, ...(as === undefined ? {} : { as }) }),
+        );
+      const codes = async (as?: string, query = '') =>
+        (await list(as, query)).answer.json.records.map(({ code }: { code: string }) =>
+          Number(code.slice(4)),
+        );
+      const all = async (query = '') =>
+        Promise.all([codes('ben', query), codes('cleo', query), codes(undefined, query)]);
+      const orders = ['?order=code', '?order=code%20desc', ''];
+      const agree = async (expected: number[][]) => {
+        for (const query of orders)
+          for (let time = 0; time < 2; time++)
+            expect(
+              (await all(query)).map((each) => each.toSorted()),
+              query,
+            ).toEqual(expected);
+      };
+      await agree([[1, 2, 4, 5], [3, 4, 5], [5]]);
+      for (const as of ['ben', 'cleo', undefined])
+        for (const query of orders) expect((await list(as, query)).trips, `${as} ${query}`).toBe(1);
+      // From one question to the next another is theirs: whatever it comes of, and whichever process it was changed by.
+      for (const [takes, gives, expected] of [
+        [`delete from gate.shares where person is not null`, null, [[4, 5], [4, 5], [5]]],
+        [
+          `update gate.shares set ends = now() - interval '1 second' where role is not null`,
+          `update gate.shares set ends = null`,
+          [[5], [5], [5]],
+        ],
+        [
+          `update records.people set trusted = false where _identity = 'ada'`,
+          `update records.people set trusted = true where _identity = 'ada'`,
+          [[], [], []],
+        ],
+        [
+          `update records.people set _active = false where _identity = 'ada'`,
+          `update records.people set _active = true where _identity = 'ada'`,
+          [[], [], []],
+        ],
+        [
+          `delete from gate.role_assignments where person = (select id from records.people where _identity = 'ada')`,
+          `insert into gate.role_assignments (person, role) select id, 'keeper' from records.people where _identity = 'ada'`,
+          [[], [], []],
+        ],
+        [
+          `delete from gate.role_assignments where person = (select id from records.people where _identity = 'ben')`,
+          `insert into gate.role_assignments (person, role) select id, 'guest' from records.people where _identity = 'ben'`,
+          [[5], [4, 5], [5]],
+        ],
+        [
+          `update records.hives set locked = true where code = 'OAK-5'`,
+          `update records.hives set locked = null`,
+          [[4], [4], []],
+        ],
+      ] as const) {
+        // A process of its own: of whoever was taken for another three times nothing is guessed for a while.
+        ({ url, stop } = await own.another());
+        for (let time = 0; time < 2; time++) await all();
+        expect((await list('ben')).trips, takes).toBe(1);
+        await set(takes);
+        expect(
+          (await all()).map((each) => each.toSorted()),
+          takes,
+        ).toEqual(expected);
+        await stop();
+        if (gives !== null) await set(gives);
+      }
+      // So many that none is named: they are asked for in the database, by the same guess.
+      ({ url } = own.service);
+      await set(
+        `insert into gate.shares (id, collection, record, operations, sharer, audience)
+          select gen_random_uuid(), 'hives', gen_random_uuid(), array['read'], id, 'everybody' from records.people, generate_series(1, 250) where _identity = 'ada'`,
+      );
+      await agree([[4, 5], [4, 5], [5]]);
+      await set(
+        `delete from gate.shares where audience is not null and record in (select id from records.hives)`,
+      );
+      await agree([[4], [4], []]);
+      // A share of an update is asked step by step, and ends with the share.
+      await set(`update gate.shares set operations = array['read', 'update'] where role is not null`);
+      const [{ id }] = (await own.ask('GET', '/v1/records/hives', { as: 'ben' })).json.records;
+      const rename = (code: string) =>
+        own.ask('PATCH', `/v1/records/hives/${id}`, { as: 'ben', body: { code } });
+      for (const code of ['OAK-7', 'OAK-8', 'OAK-4']) expect((await rename(code)).status).toBe(200);
+      await set(`update gate.shares set operations = array['read'] where role is not null`);
+      expect((await rename('OAK-9')).status).toBe(403);
+    } finally {
+      await own.close();
+    }
+  });
+
   test('is not guessed any more for somebody who is another each time', async () => {
     const asked: number[] = [];
     for (let time = 0; time < 5; time++) {

@@ -67,13 +67,7 @@ export function formulations(access: Access, question: ListQuestion): Formulatio
   const branches = access.withSets().readBranches(question.collection, 'r') ?? [];
   // Each search carries the whole filter: one of an end user's that looks things up is not to be multiplied.
   const light = question.filter === null || collectionsRead(question.filter).size === 0;
-  // Of many shares the planner expects that the next best record is among them. Without a filter there is nothing better than to walk
-  // along the shares, which may be few of very many records.
-  if (
-    isWalked(question) &&
-    branches.length <= MOST_BRANCHES &&
-    branches.some(({ shared }) => shared !== null)
-  )
+  if (isWalked(question, branches))
     return [{ form: 'shared', statement: listSql(access, question, 'shared') }];
   if (light && branches.length <= MOST_BRANCHES) {
     if (branches.length > 1) forms.push('branches', 'branches of sets');
@@ -279,9 +273,24 @@ function gathered(access: Access, question: ListQuestion, set: IdSet, rest: read
   return sql`select k.* from (${ids}) as each cross join lateral (${found}) as k order by ${keyNames(access, question, 'k')} limit ${count(question.limit)}`;
 }
 
-/** Are the records asked for in the order in which shares are kept, and all of them? */
-function isWalked({ filter, order }: ListQuestion): boolean {
-  return filter === null && order.length === 1;
+/**
+ * Are the shares walked along, whatever the planner says? Of many shares it expects that the next best record is among them. Where the
+ * records are asked for in the order in which shares are kept, and all of them, there is nothing better: they may be few of very many.
+ */
+function isWalked({ filter, order }: ListQuestion, branches: readonly Branch[]): boolean {
+  return (
+    filter === null &&
+    order.length === 1 &&
+    branches.length <= MOST_BRANCHES &&
+    branches.some(({ shared }) => shared !== null)
+  );
+}
+
+/** The page where that is so; null where the planner is to be asked. */
+export function walkedSql(access: Access, question: ListQuestion): Fragment | null {
+  if (access.caller.shared === undefined) return null;
+  const branches = access.withSets().readBranches(question.collection, 'r') ?? [];
+  return isWalked(question, branches) ? listSql(access, question, 'shared') : null;
 }
 
 /**

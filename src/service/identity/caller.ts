@@ -8,7 +8,14 @@ import { shareableFrom } from '../../core/decide/shares.ts';
 import { Access, MomentNotKnown } from '../../core/sql/access.ts';
 import type { Fragment } from '../../core/sql/fragment.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
-import { arrivalNow, arrive, type Arrival, type Arriving, type Credentials } from '../../store/callers.ts';
+import {
+  arrivalNow,
+  arrive,
+  knownAs,
+  type Arrival,
+  type Arriving,
+  type Credentials,
+} from '../../store/callers.ts';
 import type { Database, Reader } from '../../store/connection.ts';
 import { DatabaseUnavailable } from '../../store/failures.ts';
 import { Guessed, GuessedWrong } from '../../store/guess.ts';
@@ -50,11 +57,8 @@ interface Remembered {
   readonly rulebook: Rulebook;
   readonly caller: Caller;
   readonly said: string;
-  /**
-   * The statements that find out whether they are so still, by the collections that nothing may be shared of, and the claims that they
-   * were made with: a token’s own stay the same object.
-   */
-  asking: { readonly claims: object | null; readonly arrivals: Map<ReadonlySet<string>, Fragment> } | null;
+  /** What finds out whether they are so still, and the claims that it was made with: a token’s own stay the same object. */
+  asking: { readonly claims: object | null; readonly arrival: Fragment } | null;
 }
 
 /**
@@ -75,10 +79,14 @@ export class CallerFinder {
       key.length +
       500,
   });
-  /** Who somebody was when last asked, to ask as them while it is found out whether they are so still. */
+  /**
+   * Who somebody was when last asked, to ask as them while it is found out whether they are so still: by who they are, and by the
+   * collections of which it matters what is shared with them.
+   */
   readonly #guesses = new LRUCache<string, Remembered>({
     maxSize: MOST_GUESSED,
-    sizeCalculation: ({ said }, key) => said.length + key.length + 500,
+    // What is shared with them is there a second time.
+    sizeCalculation: ({ said }, key) => 2 * said.length + key.length + 500,
   });
   /** By which rules they are: of others none is kept, and so no rulebook for their sake. */
   #guessedBy: Rulebook | null = null;
@@ -129,7 +137,7 @@ export class CallerFinder {
           return answer;
         }
       } catch (error) {
-        if (error instanceof GuessedWrong) this.#wasWrong(keyOf(credentials));
+        if (error instanceof GuessedWrong) this.#wasWrong(credentials, options.reading!);
         if (!isOfTheGuess(error) && (on.isRight || !(error instanceof Problem))) {
           named(request, rulebook);
           throw error;
@@ -154,33 +162,31 @@ export class CallerFinder {
    * about to ask for records of the collection, and for no other but along its references.
    */
   #guessed(credentials: TokenCredentials, collection: string): (Remembered & { arrival: Fragment }) | null {
-    const key = keyOf(credentials);
-    if ((this.#wrong.get(key) ?? 0) >= MOST_WRONG) return null;
-    const guess = this.#guesses.get(key);
+    if ((this.#wrong.get(keyOf(credentials)) ?? 0) >= MOST_WRONG) return null;
     const { rulebook } = this.#rulebooks.latest;
+    const about = shareableFrom(rulebook, collection);
+    const guess = this.#guesses.get(guessKey(credentials, about));
     if (guess?.rulebook !== rulebook) return null;
     const claims = credentials.kind === 'login' ? credentials.claims : null;
-    if (guess.asking?.claims !== claims) guess.asking = { claims, arrivals: new Map() };
-    const shareable = shareableFrom(rulebook, collection);
-    // Among those of other collections it is the same statement: most let nothing be shared.
-    const about = shareable.size === 0 ? nothing : shareable;
-    const arrival = remembered(guess.asking!.arrivals, about, () => {
+    if (guess.asking?.claims !== claims) {
       const { text, values } = arrivalNow(rulebook, credentials, guess.caller, about);
-      return { text: remembered<string, string>(this.#texts, text, () => text), values };
-    });
-    return { ...guess, arrival };
+      const shared = remembered<string, string>(this.#texts, text, () => text);
+      guess.asking = { claims, arrival: { text: shared, values } };
+    }
+    return { ...guess, arrival: guess.asking!.arrival };
   }
 
   /** The same to write as them. */
   #guessedToWrite(request: Request, credentials: TokenCredentials, collection: string): Guess | null {
     const guess = this.#guessed(credentials, collection);
-    if (guess === null) return null;
+    // What others share is theirs alone: no statement of it is kept for a write.
+    if (guess === null || guess.caller.shared !== undefined) return null;
     const { rulebook, caller, said, arrival } = guess;
     return {
       access: new Access(rulebook, caller, () => null),
       asking: arrival,
       said,
-      wasWrong: () => this.#wasWrong(keyOf(credentials)),
+      wasWrong: () => this.#wasWrong(credentials, collection),
       wasRight: () => named(request, rulebook),
     };
   }
@@ -254,7 +260,7 @@ export class CallerFinder {
             named(request, assumed.rulebook);
             if (!hasSameStanding(guessed, arrival.caller))
               this.#lastKnown.set(keyOf(credentials), arrival.caller);
-            this.#remember(credentials, arrival, assumed.rulebook);
+            this.#remember(credentials, arrival, assumed.rulebook, collection ?? undefined);
             return this.#audience(arrival, assumed.rulebook).access;
           },
         });
@@ -302,7 +308,7 @@ export class CallerFinder {
       const arrival = await arrive(this.#database, assumed.rulebook, credentials, options);
       if (arrival === null) return null;
       if (arrival.version === assumed.version) {
-        this.#remember(credentials, arrival, assumed.rulebook);
+        this.#remember(credentials, arrival, assumed.rulebook, options.reading);
         return this.#audience(arrival, assumed.rulebook);
       }
       if (attempt === ATTEMPTS) throw tooManyRulebooks();
@@ -311,19 +317,29 @@ export class CallerFinder {
   }
 
   /** Once is enough: nobody goes on asking as whom they are not. */
-  #wasWrong(key: string): void {
-    this.#guesses.delete(key);
+  #wasWrong(credentials: Credentials, collection: string): void {
+    const key = keyOf(credentials);
+    this.#guesses.delete(guessKey(credentials, shareableFrom(this.#rulebooks.latest.rulebook, collection)));
     this.#wrong.set(key, (this.#wrong.get(key) ?? 0) + 1);
   }
 
-  #remember(credentials: Credentials, { caller, unknownRoles, said }: Arrival, rulebook: Rulebook): void {
+  /** For the next question about the collection; only such are guessed. */
+  #remember(
+    credentials: Credentials,
+    arrival: Arrival,
+    rulebook: Rulebook,
+    collection: string | undefined,
+  ): void {
+    if (collection === undefined) return;
     if (this.#guessedBy !== rulebook) {
       this.#guesses.clear();
       this.#guessedBy = rulebook;
     }
-    // What is shared is asked apart, and a role that nobody knows is told of with each request.
-    if (caller.shared !== undefined || unknownRoles.length > 0) this.#guesses.delete(keyOf(credentials));
-    else this.#guesses.set(keyOf(credentials), { rulebook, caller, said, asking: null });
+    const about = shareableFrom(rulebook, collection);
+    const key = guessKey(credentials, about);
+    // A role that nobody knows is told of with each request.
+    if (arrival.unknownRoles.length > 0) this.#guesses.delete(key);
+    else this.#guesses.set(key, { rulebook, ...knownAs(arrival, about), asking: null });
   }
 
   #audience({ caller, now, unknownRoles }: Arrival, rulebook: Rulebook): Audience {
@@ -353,8 +369,6 @@ export class CallerFinder {
   }
 }
 
-const nothing: ReadonlySet<string> = new Set();
-
 /** The header that says which version of the rulebook an answer is right for. */
 export const RULEBOOK = 'Firmgate-Rulebook';
 
@@ -378,6 +392,10 @@ function keyOf(credentials: Credentials): string {
     case 'login':
       return `login ${credentials.issuer.length} ${credentials.issuer} ${credentials.subject}`;
   }
+}
+
+function guessKey(credentials: Credentials, about: ReadonlySet<string>): string {
+  return about.size === 0 ? keyOf(credentials) : `${[...about].join(' ')} of ${keyOf(credentials)}`;
 }
 
 /** Whoever the token speaks for is not known, or not active any more. */

@@ -2,7 +2,8 @@ import { LRUCache } from 'lru-cache';
 import type { RightsPlan } from '../../core/analysis/rights.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access, SelectList } from '../../core/sql/access.ts';
-import { standingOf } from '../../core/decide/caller.ts';
+import { standingOf, type Caller } from '../../core/decide/caller.ts';
+import { remembered } from '../../core/decide/remembered.ts';
 import { Slot, filled, sql, type Fragment } from '../../core/sql/fragment.ts';
 import {
   countSql,
@@ -10,6 +11,7 @@ import {
   listSql,
   readSql,
   selectionOf,
+  walkedSql,
   withSlots,
   type Form,
   type Formulation,
@@ -33,26 +35,45 @@ interface Kept {
  * statement itself is kept, too, and only filled. Cost of asking: a planning for each formulation.
  */
 export async function listStatement(on: Reader, access: Access, question: ListQuestion): Promise<Kept> {
-  const shape = formShapeOf(access, question, () => listSql(access, question, 'rows'));
   const { forms, statements } = rememberedOf(access);
+  const isTheirs = access.caller.shared !== undefined;
+  if (isTheirs && question.filter === null) {
+    // Whoever asks again is the same as before: see `Guessed`.
+    const key = `walk ${shapeOf(access, question)}`;
+    const walked = statements.get(key) ?? opened(access, question, walkedSql);
+    if (walked !== null) {
+      statements.set(key, walked);
+      return filledFor(access, question, walked);
+    }
+  }
+  const shape = formShapeOf(access, question, () => listSql(access, question, 'rows'));
   let form = forms.get(shape);
   if (form === undefined) {
     form = await cheapest(on, formulations(access, question));
     forms.set(shape, form);
     statements.delete(`list ${shape}`);
   }
-  if (question.filter !== null) {
+  // By that shape no statement is kept for whom something is shared: others have the same text with other values in it.
+  if (question.filter !== null || isTheirs)
     return { statement: listSql(access, question, form), reading: selectionOf(access, question) };
-  }
-  let kept = statements.get(`list ${shape}`);
-  if (kept === undefined) {
-    const open = access.withSlots();
-    kept = {
-      statement: listSql(open, withSlots(question), form),
-      reading: selectionOf(open, question),
-    };
-    statements.set(`list ${shape}`, kept);
-  }
+  const chosen = form;
+  const make = () => opened(access, question, (...asked) => listSql(...asked, chosen))!;
+  const kept = remembered<string, Kept>(statements, `list ${shape}`, make);
+  return filledFor(access, question, kept);
+}
+
+/** A statement with slots in place of what a caller and a moment say; null where there is none. */
+function opened(
+  access: Access,
+  question: ListQuestion,
+  statementOf: (access: Access, question: ListQuestion) => Fragment | null,
+): Kept | null {
+  const open = access.withSlots();
+  const statement = statementOf(open, withSlots(question));
+  return statement === null ? null : { statement, reading: selectionOf(open, question) };
+}
+
+function filledFor(access: Access, question: ListQuestion, kept: Kept): Kept {
   const after = question.after as readonly Value[] | null;
   return { ...kept, statement: filled(kept.statement, (slot) => access.valueOf(slot, after ?? [])) };
 }
@@ -110,12 +131,23 @@ function shapeOf(
   { collection, filter, order, after, limit, fields, rights, summed }: Question,
 ): string {
   // Names of the rulebook and of roles have no blanks in them; what differs in number has its own mark.
-  let shape = `${standingOf(caller)} of ${collection} ${limit ?? ''}${rights === undefined ? '' : ' rights'}${summed === true ? ' summed' : ''}`;
+  let shape = `${whoseOf(caller)} of ${collection} ${limit ?? ''}${rights === undefined ? '' : ' rights'}${summed === true ? ' summed' : ''}`;
   for (const { field, descending } of order ?? []) shape += ` ${field}${descending ? '-' : '+'}`;
   for (const value of after ?? []) shape += value === null ? ' ?' : ' !';
   if (fields !== undefined) shape += ` (${fields.join(' ')})`;
   return filter === null ? shape : `${shape} ${JSON.stringify(filter, withoutLiterals)}`;
 }
+
+/** Whose statement it is: everybody’s of the same standing, or theirs alone with whom something is shared. */
+function whoseOf(caller: Caller): string {
+  const standing = standingOf(caller);
+  return caller.shared === undefined
+    ? standing
+    : `${standing} ${remembered(numbers, caller, () => ++numbered)}`;
+}
+
+const numbers = new WeakMap<Caller, number>();
+let numbered = 0;
 
 /**
  * For whom nothing is shared, the shape. For others the text of the statement, without its values, is the shape of their own: what
@@ -145,31 +177,21 @@ interface Remembered {
   readonly statements: LRUCache<string, Kept>;
 }
 
-const remembered = new WeakMap<Rulebook, Remembered>();
-
-/** What is shared with a caller is theirs alone: no statement that is made of it serves anybody else. */
-function rememberedOf({ rulebook, caller }: Access): Remembered {
-  let known = remembered.get(rulebook);
-  if (known === undefined) {
-    known = {
-      forms: new LRUCache({
-        maxSize: KEPT_CHARACTERS,
-        sizeCalculation: (_, shape) => shape.length + 100,
-        ttl: CHOICE_MS,
-      }),
-      statements: keptStatements(),
-    };
-    remembered.set(rulebook, known);
-  }
-  return caller.shared === undefined ? known : { forms: known.forms, statements: keptStatements() };
-}
+const ofRulebooks = new WeakMap<Rulebook, Remembered>();
 
 /** Bounded by what they take, as a collection may have hundreds of fields. */
-function keptStatements(): LRUCache<string, Kept> {
-  return new LRUCache({
-    maxSize: KEPT_CHARACTERS,
-    sizeCalculation: ({ statement }, shape) => statement.text.length + shape.length + 1_000,
-  });
+function rememberedOf({ rulebook }: Access): Remembered {
+  return remembered(ofRulebooks, rulebook, () => ({
+    forms: new LRUCache({
+      maxSize: KEPT_CHARACTERS,
+      sizeCalculation: (_, shape) => shape.length + 100,
+      ttl: CHOICE_MS,
+    }),
+    statements: new LRUCache({
+      maxSize: KEPT_CHARACTERS,
+      sizeCalculation: ({ statement }, shape) => statement.text.length + shape.length + 1_000,
+    }),
+  }));
 }
 
 async function expectedCost(on: Reader, statement: Fragment): Promise<number> {
