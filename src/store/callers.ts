@@ -10,7 +10,7 @@ import { SAID } from '../core/sql/single.ts';
 import { IDENTITY, PEOPLE } from '../core/types/schema.ts';
 import type { Value } from '../core/types/types.ts';
 import { askTogether } from './batch.ts';
-import { run, runKept, type Executor } from './connection.ts';
+import { runKept, type Executor } from './connection.ts';
 import { holdingRules } from './in-force.ts';
 import { saidOfShares, sharedSaidSql, sharesOf, sharesToward, type Group } from './shares/toward.ts';
 

@@ -366,7 +366,7 @@ describe('a request that is asked again', () => {
       await share(`'OAK-3'`, person('cleo'));
       await share(`'OAK-4'`, `null, 'guest', null`);
       await share(`'OAK-5'`, `null, null, 'everybody'`);
-      let { url, stop } = own.service;
+      let { url } = own.service;
       const list = async (as?: string, query = '') =>
         trips(() =>
           own.ask('GET', `/v1/records/hives${query}`, { url, ...(as === undefined ? {} : { as }) }),
@@ -424,7 +424,8 @@ describe('a request that is asked again', () => {
         ],
       ] as const) {
         // A process of its own: of whoever was taken for another three times nothing is guessed for a while.
-        ({ url, stop } = await own.another());
+        const fresh = await own.another();
+        ({ url } = fresh);
         for (let time = 0; time < 2; time++) await all();
         expect((await list('ben')).trips, takes).toBe(1);
         await set(takes);
@@ -432,7 +433,7 @@ describe('a request that is asked again', () => {
           (await all()).map((each) => each.toSorted()),
           takes,
         ).toEqual(expected);
-        await stop();
+        await fresh.stop();
         if (gives !== null) await set(gives);
       }
       // So many that none is named: they are asked for in the database, by the same guess.
