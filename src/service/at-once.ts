@@ -6,6 +6,7 @@ import type { CallerFinder } from './identity/caller.ts';
 import { Problem } from './problems/problem.ts';
 import { REHEARSAL } from './routes/route.ts';
 import { throttle } from './throttle.ts';
+import { Typical } from './typical.ts';
 
 async function ended(work: unknown): Promise<void> {
   try {
@@ -82,6 +83,8 @@ export function sharedOut(processes: number): Measure {
   };
 }
 
+/** Reading that takes so many times what it takes others just now, is dear. */
+const MUCH = 4;
 /** Refusals that are held back at a time. */
 const MOST_HELD = 1_000;
 /** Callers whose time is remembered. */
@@ -95,6 +98,7 @@ const REMEMBERED = 10_000;
  */
 export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEASURE): RequestHandler {
   const turns = new Map<string, Turns>();
+  const typical = new Typical();
   const times = new LRUCache<string, Times>({ max: REMEMBERED, ttl: 600_000, ttlResolution: 1_000 });
   let held = 0;
   return async (request, response, next) => {
@@ -137,7 +141,11 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
           const took = performance.now() - begun;
           const known = times.get(who);
           // What a write waits for may be another's doing.
-          const dear = request.method === 'GET' ? Math.max(0, took - measure.freeMs) : 0;
+          const isRead = request.method === 'GET';
+          // Where all is slow, nobody is turned away for it: only what takes far longer than what others ask.
+          const free = Math.max(measure.freeMs, MUCH * typical.milliseconds);
+          const dear = isRead ? Math.max(0, took - free) : 0;
+          if (isRead) typical.note(who, took);
           times.set(who, { all: spent(known?.all, took, 1), dear: spent(known?.dear, dear, measure.back) });
           passOn(own, most());
           if (own.running === 0) turns.delete(who);

@@ -35,7 +35,10 @@ async function door(measure: Partial<Measure>) {
   return {
     ask: async (ms: number, who = 'ada', method = 'GET') => {
       const begun = performance.now();
-      const answer = await fetch(`http://127.0.0.1:${port}/?ms=${ms}`, { method, headers: { who } });
+      const answer = await fetch(`http://127.0.0.1:${port}/?ms=${ms}`, {
+        method,
+        headers: { who },
+      });
       await answer.text();
       return {
         status: answer.status,
@@ -63,6 +66,18 @@ test('whoever has read too much that takes long is turned away until it has come
   expect((await own.ask(1, 'ben')).status).toBe(204);
   await new Promise((resolve) => setTimeout(resolve, 900));
   expect((await own.ask(1)).status).toBe(204);
+});
+
+test('where all is slow nobody is turned away for it, but whoever asks for far more than others do', async () => {
+  await using own = await door({ freeMs: 20, creditMs: 300, back: 0.01 });
+  const others = Array.from({ length: 9 }, (_, n) => `keeper ${n}`);
+  const round = async () =>
+    (await Promise.all(others.map((who) => own.ask(120, who)))).map(({ status }) => status);
+  // The first times are not known to be what everybody has, and count.
+  for (let time = 0; time < 6; time++) expect(await round(), String(time)).toEqual(others.map(() => 204));
+  expect((await own.ask(1_200)).status).toBe(204);
+  expect((await own.ask(1)).status, 'ten times as long as others').toBe(429);
+  expect(await round()).toEqual(others.map(() => 204));
 });
 
 test('whoever has had many under way for long has one at a time, until they have rested', async () => {

@@ -4,6 +4,7 @@ import LinearProgress from '@mui/material/LinearProgress';
 import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
 import type { Progress } from '../../client/desk.ts';
+import { useHasLevel } from '../api/session.ts';
 import { ProofNav } from './ProofNav.tsx';
 import { ErrorNote } from './ErrorNote.tsx';
 
@@ -15,13 +16,16 @@ export interface ReportFrameProps {
   readonly isRunning: boolean;
   readonly progress: Progress | null;
   readonly error: unknown;
+  /** What is known before it is run. */
+  readonly idle: ReactNode;
   readonly onRun: () => void;
   readonly children: ReactNode;
 }
 
 /** A page whose content is made when it is asked for. */
 export function ReportFrame(props: ReportFrameProps) {
-  const { title, about, action, isRunning, progress, error, onRun, children } = props;
+  const { title, about, action, isRunning, progress, error, idle, onRun, children } = props;
+  const mayRun = useHasLevel('author');
   return (
     <Box component="main" sx={{ height: '100%', overflow: 'auto' }}>
       <ProofNav />
@@ -33,10 +37,16 @@ export function ReportFrame(props: ReportFrameProps) {
               {about}
             </Typography>
           </Box>
-          <Button variant="contained" onClick={onRun} disabled={isRunning}>
+          <Button variant="contained" onClick={onRun} disabled={isRunning || mayRun !== true}>
             {isRunning ? 'Running…' : action}
           </Button>
         </Box>
+        {mayRun === false && (
+          <Typography sx={{ color: 'text.secondary' }}>
+            Running it takes the level of an author: ask one.
+          </Typography>
+        )}
+        {!isRunning && error === null && idle}
         {isRunning && (
           <Box role="status">
             <LinearProgress

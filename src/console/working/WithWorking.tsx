@@ -52,7 +52,7 @@ export function WithWorking({ children }: { children: (now: Working, inForce: nu
   // What is being written stays on the screen, whatever the service says.
   if (error !== null && (now === null || now.account !== account))
     return (
-      <Box sx={{ m: 4, maxWidth: 640 }}>
+      <Box component="main" sx={{ m: 4, maxWidth: 640 }}>
         <ErrorNote error={error} retry={() => void Promise.all([overview.refetch(), opened.refetch()])} />
       </Box>
     );

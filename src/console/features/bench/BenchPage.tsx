@@ -38,7 +38,15 @@ export function BenchPage() {
   const overview = useQuery({ queryKey: ['overview'], queryFn: () => gate.overview() });
   return (
     <WithWorking>
-      {(now) => (overview.data === undefined ? <Waiting /> : <BenchAt overview={overview.data} now={now} />)}
+      {(now) => {
+        if (overview.data !== undefined) return <BenchAt overview={overview.data} now={now} />;
+        if (!overview.isError) return <Waiting />;
+        return (
+          <Box component="main" sx={{ m: 4, maxWidth: 640 }}>
+            <ErrorNote error={overview.error} retry={() => void overview.refetch()} />
+          </Box>
+        );
+      }}
     </WithWorking>
   );
 }
@@ -56,7 +64,34 @@ function BenchAt({ overview: inForce, now }: { overview: Overview; now: Working 
     'people';
   if (named === undefined)
     return <Navigate to={{ pathname: `/bench/${owned}`, hash: window.location.hash }} replace />;
+  if (!collections.includes(named)) return <NoCollection name={named} others={collections} />;
   return <Bench key={named} overview={overview} now={now} collection={named} first={first} />;
+}
+
+/** An address of a collection that is neither in force nor in the draft: renamed, set aside, or never made. */
+function NoCollection({ name, others }: { name: string; others: readonly string[] }) {
+  const made = others.filter((each) => each !== 'people');
+  return (
+    <Box component="main" sx={{ m: 4, maxWidth: 640, display: 'grid', gap: 1.5, justifyItems: 'start' }}>
+      <Typography variant="h1">There is no collection {name}</Typography>
+      <Typography>
+        It is neither in force nor in the draft.{' '}
+        {made.length === 0
+          ? 'None has been made yet: begin with its fields, and whose a record is.'
+          : 'It may have another name by now, or have been set aside.'}
+      </Typography>
+      <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap' }}>
+        <Button variant="contained" component={Link} to="/collections">
+          To the collections
+        </Button>
+        {made.slice(0, 3).map((each) => (
+          <Button key={each} component={Link} to={`/bench/${each}`}>
+            {each}
+          </Button>
+        ))}
+      </Box>
+    </Box>
+  );
 }
 
 function Bench({

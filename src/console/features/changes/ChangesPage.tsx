@@ -227,6 +227,9 @@ function History({
     <Box component="section" aria-label="History" sx={{ display: 'grid', gap: 0.5 }}>
       <Typography variant="h2">History</Typography>
       {history.isError && <ErrorNote error={history.error} retry={() => void history.refetch()} />}
+      {history.data?.versions.length === 0 && (
+        <Typography sx={{ color: 'text.secondary' }}>Nothing was published yet.</Typography>
+      )}
       {history.data !== undefined && history.data.versions.length > 0 && (
         <DenseTable
           label="Versions"

@@ -4,6 +4,7 @@ import Typography from '@mui/material/Typography';
 import type { MutateDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { Code } from '../../code/Code.tsx';
+import { BeforeRun } from '../../components/BeforeRun.tsx';
 import { ReportFrame } from '../../components/ReportFrame.tsx';
 import { useReport } from '../../components/useReport.ts';
 import { Truth } from '../why/WhyView.tsx';
@@ -19,6 +20,7 @@ export function GuardsPage() {
       isRunning={report.isPending}
       progress={report.progress}
       error={report.error}
+      idle={report.data === undefined && <BeforeRun action="proof.mutate" />}
       onRun={() => report.mutate()}
     >
       {report.data !== undefined && <Report report={report.data} />}

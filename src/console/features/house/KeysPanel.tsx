@@ -119,7 +119,9 @@ export function KeysPanel() {
           The key {make.data.name}, shown here alone: <code>{make.data.secret}</code>
         </Alert>
       )}
-      {error !== null && <ErrorNote error={error} />}
+      {error !== null && (
+        <ErrorNote error={error} {...(keys.isError ? { retry: () => void keys.refetch() } : {})} />
+      )}
     </Box>
   );
 }

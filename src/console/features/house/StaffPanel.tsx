@@ -124,7 +124,9 @@ export function StaffPanel() {
           <code>{new URL(link.link, window.location.origin).href}</code>
         </Alert>
       )}
-      {error !== null && <ErrorNote error={error} />}
+      {error !== null && (
+        <ErrorNote error={error} {...(staff.isError ? { retry: () => void staff.refetch() } : {})} />
+      )}
     </Box>
   );
 }

@@ -1,9 +1,10 @@
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import CircularProgress from '@mui/material/CircularProgress';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Navigate, useParams, useSearchParams } from 'react-router';
+import { Link, Navigate, useParams, useSearchParams } from 'react-router';
 import type { Overview } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
@@ -22,18 +23,22 @@ export function LookPage() {
   }
   if (overview.isError) {
     return (
-      <Box sx={{ m: 4, maxWidth: 640 }}>
+      <Box component="main" sx={{ m: 4, maxWidth: 640 }}>
         <ErrorNote error={overview.error} retry={() => void overview.refetch()} />
       </Box>
     );
   }
   if (overview.data.version === null) {
     return (
-      <Box sx={{ m: 4, maxWidth: 640 }}>
+      <Box component="main" sx={{ m: 4, maxWidth: 640 }}>
         <Typography variant="h1">No rulebook is published yet</Typography>
         <Typography sx={{ mt: 1 }}>
-          Everything is closed. Write .gate files, and put them in force: firmgate publish FOLDER --yes
+          Everything is closed. Make a collection here, or publish a folder of .gate files at the command
+          line: <code>firmgate publish FOLDER --yes</code>
         </Typography>
+        <Button sx={{ mt: 1 }} variant="contained" component={Link} to="/collections">
+          To the collections
+        </Button>
       </Box>
     );
   }

@@ -12,7 +12,7 @@ import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 import { gate } from '../../api/client.ts';
-import { useUnlocked } from '../../api/session.ts';
+import { useHasLevel, useUnlocked } from '../../api/session.ts';
 import { Choices } from '../../components/Choices.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
@@ -21,6 +21,7 @@ import { ErrorNote } from '../../components/ErrorNote.tsx';
 export function InvitePanel({ roles }: { roles: readonly string[] }) {
   const queries = useQueryClient();
   const isUnlocked = useUnlocked();
+  const mayInvite = useHasLevel('publisher');
   const [isAsking, setAsking] = useState(false);
   const invitations = useQuery({ queryKey: ['invitations'], queryFn: () => gate.invitations({ limit: 50 }) });
   const revoke = useMutation({
@@ -32,9 +33,16 @@ export function InvitePanel({ roles }: { roles: readonly string[] }) {
     <Box component="section" aria-label="Invitations" sx={{ display: 'grid', gap: 0.75 }}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
         <Typography variant="h2">Invitations</Typography>
-        <Button size="small" variant="outlined" onClick={() => setAsking(true)}>
-          Invite people
-        </Button>
+        {mayInvite === true && (
+          <Button size="small" variant="outlined" onClick={() => setAsking(true)}>
+            Invite people
+          </Button>
+        )}
+        {mayInvite === false && (
+          <Typography sx={{ color: 'text.secondary', fontSize: '0.85rem' }}>
+            Inviting takes the level of a publisher.
+          </Typography>
+        )}
       </Box>
       {invitations.isError && (
         <ErrorNote error={invitations.error} retry={() => void invitations.refetch()} />

@@ -3,6 +3,7 @@ import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import type { SweepDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
+import { BeforeRun } from '../../components/BeforeRun.tsx';
 import { ReportFrame } from '../../components/ReportFrame.tsx';
 import { useReport } from '../../components/useReport.ts';
 import { Truth } from '../why/WhyView.tsx';
@@ -19,6 +20,7 @@ export function SweepPage() {
       isRunning={report.isPending}
       progress={report.progress}
       error={report.error}
+      idle={report.data === undefined && <BeforeRun action="proof.sweep" />}
       onRun={() => report.mutate()}
     >
       {report.data !== undefined && <Report sweep={report.data} />}

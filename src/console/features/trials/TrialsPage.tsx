@@ -6,6 +6,7 @@ import Typography from '@mui/material/Typography';
 import { useState } from 'react';
 import type { TrialReport, VerdictDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
+import { BeforeRun } from '../../components/BeforeRun.tsx';
 import { ReportFrame } from '../../components/ReportFrame.tsx';
 import { useReport } from '../../components/useReport.ts';
 import { isChanged, useWorking } from '../../working/working.ts';
@@ -29,6 +30,7 @@ export function TrialsPage() {
       isRunning={report.isPending}
       progress={report.progress}
       error={report.error}
+      idle={report.data === undefined && <BeforeRun action="proof.trials" />}
       onRun={() => report.mutate()}
     >
       {hasDraft && (
@@ -55,8 +57,10 @@ function Report({ report }: { report: TrialReport }) {
   if (report.verdicts.length === 0)
     return (
       <Typography>
-        There are no trials. Write some into the rulebook: trial "…" {'{'} as IDENTITY {'{'} reads … {'}'}{' '}
-        {'}'}
+        There are no trials. Try something at the bench, and keep it as one; or write it into the rulebook:{' '}
+        <code>
+          trial "…" {'{'} as IDENTITY {'{'} reads … {'}'} {'}'}
+        </code>
       </Typography>
     );
   const titles = [...new Set(report.verdicts.map((verdict) => verdict.trial))];
