@@ -144,7 +144,8 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
           const isRead = request.method === 'GET';
           // Where all is slow, nobody is turned away for it: only what takes far longer than what others ask.
           const free = Math.max(measure.freeMs, MUCH * typical.milliseconds);
-          const dear = isRead ? Math.max(0, took - free) : 0;
+          // One alone turns nobody away: whoever asks first after a stall would be the one that took longest.
+          const dear = isRead ? Math.min(measure.creditMs / 2, Math.max(0, took - free)) : 0;
           if (isRead) typical.note(who, took);
           times.set(who, { all: spent(known?.all, took, 1), dear: spent(known?.dear, dear, measure.back) });
           passOn(own, most());

@@ -1,6 +1,10 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { DeskClient, type PartDocument, type WhyDocument, type WhyRequest } from '../../src/client/desk.ts';
-import { openDemo, type World } from '../support/world.ts';
+import { cardsOf } from '../../src/console/working/cards.ts';
+import { withWords } from '../../src/console/working/form.ts';
+import { replaced } from '../../src/console/working/texts.ts';
+import { positionAt } from '../../src/core/language/source.ts';
+import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
 let world: World;
 beforeAll(async () => {
@@ -54,6 +58,47 @@ describe('why', () => {
     );
     const then = await ask('ivo', 'read', 'hives', { record: 'OAK-002', at: '2026-02-02T12:00:00Z' });
     expect([then.allowed, then.remedies]).toEqual([true, []]);
+  });
+
+  test('says what would be written into which sentence, and each of the choices makes it a yes', async () => {
+    const files = demoRulebook;
+    const tried: string[] = [];
+    const questions: [string, string, string, Partial<WhyRequest>][] = [
+      ['tess', 'read', 'hives', { record: 'OAK-102', fields: ['notes'] }],
+      ['ada', 'update', 'hives', { record: 'OAK-003', values: { notes: 'x' } }],
+      ['ada', 'update', 'hives', { record: 'OAK-001', values: { keeper: 'ben' } }],
+      ['cleo', 'read', 'hives', { record: 'OAK-101' }],
+      ['visitor', 'read', 'hives', { record: 'OAK-101' }],
+      ['tess', 'delete', 'hives', { record: 'OAK-102' }],
+      ['ivo', 'read', 'hives', { record: 'OAK-001', fields: ['reserve_price'] }],
+      ['cleo', 'update', 'hives', { record: 'OAK-001', values: { notes: 'x' } }],
+      ['stella', 'update', 'hives', { record: 'OAK-001', values: { notes: 'x' } }],
+    ];
+    for (const [as, operation, collection, rest] of questions) {
+      const { remedies } = await ask(as, operation, collection, rest);
+      for (const { kind, text, edit } of remedies) {
+        if (kind !== 'rule') expect(edit ?? null, text).toBeNull();
+        for (const words of edit?.choices ?? []) {
+          const { name, text: whole } = files.find((each) => each.name === edit!.file)!;
+          const card = cardsOf([{ name, text: whole }], collection, null).find(({ start }) => {
+            const { line, column } = positionAt({ name, text: whole }, start);
+            return line === edit!.line && column === edit!.column;
+          })!;
+          const changed = replaced(files, card, withWords(card.text, edit!.operation, words)!);
+          const then = await ask(as, operation, collection, { ...rest, files: [...changed] });
+          expect(then.allowed, `${text}: ${words.join()}`).toBe(true);
+          tried.push(`${text}: ${words.join()}`);
+        }
+      }
+    }
+    expect(tried).toEqual(
+      expect.arrayContaining([
+        'if hives/8 also named notes for read: notes',
+        'if hives/7 also spoke of people, or of a role of tess: treasurer',
+        'if hives/7 also spoke of people, or of a role of tess: people',
+        'if hives/fence-1 did not concern ada: keeper',
+      ]),
+    );
   });
 
   test('tells a fence from a rule, and both sides of a change from each other', async () => {

@@ -298,6 +298,15 @@ describe('by mouse alone', () => {
     await page.getByText(/trials 16\d of 166/).waitFor();
     await seenBy().getByRole('button', { name: /ivo/ }).first().click();
     await aside.getByRole('button', { name: 'Why', exact: true }).click();
+    // What would make it a yes is one word of a sentence, and is put in by a click.
+    await aside
+      .getByRole('button', { name: /^if hives\/3 also named notes.*write notes into the draft/ })
+      .click();
+    const inspectors = page.getByRole('article', { name: /^Rule: inspector may read \(all but.*when visibility/ });
+    await expect.poll(() => inspectors.innerText()).toContain('all but reserve_price');
+    await aside.getByText('ivo may read hives').waitFor();
+    await page.keyboard.press('Control+z');
+    await expect.poll(() => inspectors.innerText()).toContain('all but notes, reserve_price');
     await aside.getByRole('button', { name: 'Let ivo see this' }).click();
     const writing = page.getByRole('article', { name: /Being written/ });
     expect(await writing.innerText()).toContain('inspector may read (code, notes) when code = "OAK-003"');

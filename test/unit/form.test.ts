@@ -7,6 +7,7 @@ import {
   formOf,
   sentenceText,
   withForm,
+  withWords,
   type FormCondition,
   type SentenceForm,
 } from '../../src/console/working/form.ts';
@@ -64,6 +65,25 @@ describe('a form', () => {
     expect(formOf('keeper may read (all) when')).toBeNull();
     expect(formOf('keeper may read (all) people may read (all)'), 'two sentences').toBeNull();
     expect(formOf('} collection x {'), 'out of its block').toBeNull();
+  });
+
+  test('takes words into a sentence: fields for an operation, or whom it speaks of', () => {
+    for (const [text, operation, words, expected] of [
+      [
+        'keeper may read (code), update (notes) // mine\n when mine',
+        'read',
+        ['notes', 'code'],
+        'keeper may read (code, notes), update (notes) // mine\n when mine',
+      ],
+      ['people may read (all but notes, price)', 'read', ['price'], 'people may read (all but notes)'],
+      ['people may read (all but notes)', 'read', ['notes'], 'people may read (all)'],
+      ['keeper, steward may read', null, ['people'], 'keeper, steward, people may read'],
+      ['nobody may update unless mine', null, ['steward'], 'nobody but steward may update unless mine'],
+      ['nobody but steward may update', null, ['office'], 'nobody but steward, office may update'],
+      ['keeper may delete', 'delete', ['code'], 'keeper may delete'],
+    ] as const)
+      expect(withWords(text, operation, words)).toBe(expected);
+    expect(withWords('keeper may', null, ['people'])).toBeNull();
   });
 
   test('puts in what is changed, reads as it says, and touches nothing else', () => {

@@ -77,6 +77,23 @@ const whyRuleSchema = z.object({
 });
 
 /** The explanation of one answer. */
+const sentenceEditSchema = z
+  .object({
+    file: z.string(),
+    line: z.int(),
+    column: z.int().describe('From 1, in code points'),
+    operation: z
+      .string()
+      .nullable()
+      .describe(
+        'The operation for which it would name these fields; null: whom it would speak of or, a fence, not concern',
+      ),
+    choices: z.array(z.array(z.string())).describe('Each of them alone would do'),
+  })
+  .describe('What would be written into a sentence');
+
+export type SentenceEdit = z.infer<typeof sentenceEditSchema>;
+
 export const explanationSchema = z.object({
   allowed: z.boolean(),
   summary: z.string(),
@@ -89,7 +106,13 @@ export const explanationSchema = z.object({
     }),
   ),
   remedies: z
-    .array(z.object({ kind: z.enum(['role', 'value', 'rule']), text: z.string() }))
+    .array(
+      z.object({
+        kind: z.enum(['role', 'value', 'rule']),
+        text: z.string(),
+        edit: sentenceEditSchema.nullish(),
+      }),
+    )
     .describe('Small changes, each of which alone would make it a yes'),
 });
 

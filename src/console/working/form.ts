@@ -347,3 +347,19 @@ function conditionEdits(was: FormCondition, is: FormCondition, at: At): { at: At
     });
   return [{ at, put: conditionText(is) }];
 }
+
+/** The text with words put in: fields for an operation, or (`operation` null) whom it speaks of or, a fence, does not concern. */
+export function withWords(text: string, operation: string | null, words: readonly string[]): string | null {
+  const form = formOf(text);
+  if (form === null) return null;
+  if (operation === null) return withForm(text, { ...form, who: [...new Set([...form.who, ...words])] });
+  const operations = form.operations.map((each): FormOperation => {
+    const { fields } = each;
+    if (each.operation !== operation || fields === null) return each;
+    const names = fields.all
+      ? fields.names.filter((name) => !words.includes(name))
+      : [...new Set([...fields.names, ...words])];
+    return { ...each, fields: { ...fields, names } };
+  });
+  return withForm(text, { ...form, operations });
+}

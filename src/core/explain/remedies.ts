@@ -8,11 +8,21 @@ import { collectionOf } from '../types/schema.ts';
 import { shiftTimestamp } from '../types/time.ts';
 import type { Scalar, Type, Value } from '../types/types.ts';
 import { UTC } from '../types/time.ts';
+import { placeOf, type Place } from './place.ts';
 
 /** A small change that would make a no a yes: it was tried, and the answer was yes. */
 export interface Remedy {
   readonly kind: 'role' | 'value' | 'rule';
   readonly text: string;
+  /** Of a rule: what would be written for it. Null, or not there: it is no single word of a sentence. */
+  readonly edit?: SentenceEdit | null;
+}
+
+/** Words that would be written into one sentence, each of the choices alone enough. */
+export interface SentenceEdit extends Place {
+  /** Fields, for this operation; null: whom it speaks of or, a fence, does not concern. */
+  readonly operation: string | null;
+  readonly choices: readonly (readonly string[])[];
 }
 
 /** How things are called in sentences. */
@@ -123,7 +133,11 @@ class Search {
         const covered = new Set([...rule.operations.get(stage)!, ...lacking]);
         const wider: Rule = { ...rule, operations: new Map([...rule.operations, [stage, covered]]) };
         if (this.#worksWith(replaced(rulebook, rule, wider)))
-          found.push({ kind: 'rule', text: `if ${rule.id} also named ${lacking.join(', ')} for ${stage}` });
+          found.push({
+            kind: 'rule',
+            text: `if ${rule.id} also named ${lacking.join(', ')} for ${stage}`,
+            edit: this.#edit(rule, stage, [lacking]),
+          });
       }
       for (const rule of rulebook.rules) {
         if (rule.collection !== collection || !rule.operations.has(stage) || spoken.includes(rule)) continue;
@@ -133,6 +147,11 @@ class Search {
           found.push({
             kind: 'rule',
             text: `if ${rule.id} also spoke of ${caller.person === null ? 'visitors' : `people, or of a role of ${this.#speaker.name}`}`,
+            edit: this.#edit(
+              rule,
+              null,
+              caller.person === null ? [['visitors']] : [...this.#rolesThatWork(rule), ['people']],
+            ),
           });
       }
       const concerned = barriers.filter(
@@ -140,10 +159,40 @@ class Search {
       );
       for (const { fence } of concerned) {
         if (this.#worksWith(without(rulebook, fence)))
-          found.push({ kind: 'rule', text: `if ${fence.id} did not concern ${this.#speaker.name}` });
+          found.push({
+            kind: 'rule',
+            text: `if ${fence.id} did not concern ${this.#speaker.name}`,
+            edit: this.#edit(fence, null, this.#rolesThatWork(fence)),
+          });
       }
     }
     return found;
+  }
+
+  /** Roles of the caller, each of which would do in the sentence. */
+  #rolesThatWork(sentence: Rule | Fence): string[][] {
+    const { rulebook, caller } = this.#decider;
+    return [...caller.roles]
+      .toSorted()
+      .filter((role) =>
+        this.#worksWith(
+          'exempt' in sentence
+            ? withFence(rulebook, sentence, { ...sentence, exempt: new Set([...sentence.exempt, role]) })
+            : replaced(rulebook, sentence, {
+                ...sentence,
+                audience: {
+                  ...sentence.audience,
+                  roles: new Set([...sentence.audience.roles, role]),
+                },
+              }),
+        ),
+      )
+      .map((role) => [role]);
+  }
+
+  #edit(sentence: Rule | Fence, operation: string | null, choices: readonly string[][]): SentenceEdit | null {
+    const place = placeOf(this.#decider.rulebook, sentence.span);
+    return place === null || choices.length === 0 ? null : { ...place, operation, choices };
   }
 
   #worksWith(rulebook: Rulebook): boolean {
@@ -424,6 +473,10 @@ const ADDED_ID = 'ffffffff-ffff-ffff-ffff-ffffffffffff';
 
 function replaced(rulebook: Rulebook, rule: Rule, by: Rule): Rulebook {
   return { ...rulebook, rules: rulebook.rules.map((each) => (each === rule ? by : each)) };
+}
+
+function withFence(rulebook: Rulebook, fence: Fence, by: Fence): Rulebook {
+  return { ...rulebook, fences: rulebook.fences.map((each) => (each === fence ? by : each)) };
 }
 
 function without(rulebook: Rulebook, fence: Fence): Rulebook {

@@ -8,10 +8,10 @@ import { Decider, type Decision, type Question } from '../evaluate/decider.ts';
 import { traceCondition, type Trace } from '../evaluate/trace.ts';
 import type { Operand } from '../ir/conditions.ts';
 import type { Fence, Operation, Rule, Rulebook } from '../ir/rulebook.ts';
-import { positionAt } from '../language/source.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
 import type { Truth } from '../types/truth.ts';
 import type { Type, Value } from '../types/types.ts';
+import { placeOf } from './place.ts';
 import { findRemedies, type Remedy } from './remedies.ts';
 import { conditionWords, operandWords, valueWords, variableName } from './words.ts';
 
@@ -260,14 +260,14 @@ class Explanation {
   }
 
   #place(asked: Rule | Fence) {
-    // What the service itself keeps to stands in no file.
-    const source = this.#rulebook.sources.find((each) => each.name === asked.span.source);
+    const place = placeOf(this.#rulebook, asked.span);
     return {
       id: asked.id,
       sentence: asked.text,
       because: asked.because,
-      file: source?.name ?? 'the service itself',
-      line: source === undefined ? 0 : positionAt(source, asked.span.start).line,
+      // What the service itself keeps to stands in no file.
+      file: place?.file ?? 'the service itself',
+      line: place?.line ?? 0,
     };
   }
 

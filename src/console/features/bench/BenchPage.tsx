@@ -6,15 +6,17 @@ import Typography from '@mui/material/Typography';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useCallback, useDeferredValue, useEffect, useMemo, useState } from 'react';
 import { Link, Navigate, useNavigate, useParams } from 'react-router';
-import type { Overview } from '../../../client/desk.ts';
+import { positionAt } from '../../../core/language/source.ts';
+import type { Overview, SentenceEdit } from '../../../client/desk.ts';
 import { describeError, gate } from '../../api/client.ts';
 import { useSession, useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { cellWords, isNow, recordWords } from '../../components/marks.tsx';
 import { Waiting } from '../../components/Waiting.tsx';
 import { useDensity } from '../../components/settings.ts';
-import { letsOf } from '../../working/cards.ts';
-import { quoted, written as written_ } from '../../working/form.ts';
+import { cardsOf, letsOf } from '../../working/cards.ts';
+import { quoted, withWords, written as written_ } from '../../working/form.ts';
+import { replaced, textOf } from '../../working/texts.ts';
 import { withDraft } from '../../working/overview.ts';
 import { WithWorking } from '../../working/WithWorking.tsx';
 import { working, type Working } from '../../working/working.ts';
@@ -184,6 +186,17 @@ function Bench({
     () => trying.texts?.map(({ name, text }) => ({ name, text })) ?? null,
     [trying.texts],
   );
+
+  const putIn = ({ file, line, column, operation }: SentenceEdit, words: readonly string[]) => {
+    const card = cardsOf(now.texts, collection, null).find((each) => {
+      const at = positionAt({ name: file, text: textOf(now.texts, file) }, each.start);
+      return each.file === file && at.line === line && at.column === column;
+    });
+    const put = card === undefined ? null : withWords(card.text, operation, words);
+    // It was written in meanwhile, or is no sentence that a form can show: whoever writes does it there.
+    if (put !== null) working.change(replaced(now.texts, card!, put), `remedy ${file}:${line}`);
+    setPointed({ file, line });
+  };
 
   return (
     <Box
@@ -404,6 +417,7 @@ function Bench({
               isSystem={page?.fields.find(({ name }) => name === asked.spot?.field)?.system === true}
               draft={files === null ? null : { files, revision: trying.revision }}
               onSentence={setPointed}
+              onEdit={canWrite ? putIn : undefined}
             />
           ) : (
             definition !== undefined && (

@@ -7,7 +7,7 @@ import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import type { Overview, WhyRequest } from '../../../client/desk.ts';
+import type { Overview, SentenceEdit, WhyRequest } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { WhyView } from './WhyView.tsx';
@@ -58,12 +58,14 @@ export function Why({
   isSystem: isFilledIn,
   draft = null,
   onSentence,
+  onEdit,
   onClose,
 }: {
   subject: WhySubject;
   isSystem: boolean;
   draft?: { readonly files: NonNullable<WhyRequest['files']>; readonly revision: number } | null;
   onSentence?: (place: { readonly file: string; readonly line: number }) => void;
+  onEdit?: ((edit: SentenceEdit, words: readonly string[]) => void) | undefined;
   /** Null: whatever is around it closes it. */
   onClose?: () => void;
 }) {
@@ -114,6 +116,7 @@ export function Why({
         <WhyView
           why={why.data}
           served={why.data.served}
+          onEdit={onEdit}
           {...(onSentence === undefined ? {} : { onSentence })}
         />
       )}

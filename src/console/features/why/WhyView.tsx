@@ -2,7 +2,7 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import { visuallyHidden } from '@mui/utils';
-import type { PartDocument, VerdictDocument, WhyDocument } from '../../../client/desk.ts';
+import type { PartDocument, SentenceEdit, VerdictDocument, WhyDocument } from '../../../client/desk.ts';
 
 type Explanation = NonNullable<NonNullable<VerdictDocument['failure']>['why']>;
 type Rule = Explanation['stages'][number]['rules'][number];
@@ -12,11 +12,14 @@ export function WhyView({
   why,
   served,
   onSentence,
+  onEdit,
 }: {
   why: Explanation;
   served?: WhyDocument['served'];
   /** Leads to the sentence of a line. */
   onSentence?: (place: { readonly file: string; readonly line: number }) => void;
+  /** Puts words into a sentence of the draft. */
+  onEdit?: ((edit: SentenceEdit, words: readonly string[]) => void) | undefined;
 }) {
   return (
     <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.5 }}>
@@ -38,8 +41,22 @@ export function WhyView({
             It would be a yes
           </Typography>
           <Box component="ul" sx={{ m: 0, pl: 2.5 }}>
-            {why.remedies.map(({ text }) => (
-              <li key={text}>{text}</li>
+            {why.remedies.map(({ text, edit }) => (
+              <li key={text}>
+                {text}
+                {onEdit !== undefined &&
+                  (edit?.choices ?? []).map((words) => (
+                    <Button
+                      key={words.join()}
+                      size="small"
+                      aria-label={`${text}: write ${words.join(', ')} into the draft`}
+                      onClick={() => onEdit(edit!, words)}
+                      sx={{ py: 0, ml: 0.75, minWidth: 0 }}
+                    >
+                      + {words.join(', ')}
+                    </Button>
+                  ))}
+              </li>
             ))}
           </Box>
         </Box>
