@@ -302,7 +302,9 @@ describe('by mouse alone', () => {
     await aside
       .getByRole('button', { name: /^if hives\/3 also named notes.*write notes into the draft/ })
       .click();
-    const inspectors = page.getByRole('article', { name: /^Rule: inspector may read \(all but.*when visibility/ });
+    const inspectors = page.getByRole('article', {
+      name: /^Rule: inspector may read \(all but.*when visibility/,
+    });
     await expect.poll(() => inspectors.innerText()).toContain('all but reserve_price');
     await aside.getByText('ivo may read hives').waitFor();
     await page.keyboard.press('Control+z');

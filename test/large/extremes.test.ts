@@ -117,3 +117,33 @@ test('4,400 lines of rules are written in without waiting', async () => {
   await page.getByText('1 change on version').waitFor();
   expect(complaints).toEqual([]);
 });
+
+test('a megabyte that is pasted is told to be wrong, and taken back with one key; what stood there stands there', async () => {
+  await page.goto(`${world.service.url}/console/bench/c_200#with=ada`);
+  await page.getByRole('button', { name: 'The whole text' }).click();
+  const editor = page.getByRole('textbox', { name: 'Text of test.gate' });
+  await editor.click();
+  await page.keyboard.press('Control+Home');
+  const first = async () => (await editor.innerText()).slice(0, 60);
+  const before = await first();
+  const began = Date.now();
+  await page.evaluate(`(() => {
+    const clipboardData = new DataTransfer();
+    clipboardData.setData('text/plain', 'what is pasted here is no sentence of any kind, line after line\\n'.repeat(16000));
+    document.querySelector('.cm-content').dispatchEvent(new ClipboardEvent('paste', { clipboardData, bubbles: true, cancelable: true }));
+  })()`);
+  await page
+    .getByRole('status', { name: 'Errors' })
+    .getByText('test.gate')
+    .or(page.getByText(/error/))
+    .first()
+    .waitFor({ timeout: 120_000 });
+  console.log(`a megabyte is pasted, and told to be wrong, after ${Date.now() - began} ms`);
+  await editor.click();
+  await page.keyboard.press('Control+z');
+  await expect.poll(first, { timeout: 120_000 }).toBe(before);
+  await expect
+    .poll(async () => page.getByRole('status', { name: 'Errors' }).innerText(), { timeout: 120_000 })
+    .toBe('');
+  expect(complaints).toEqual([]);
+});
