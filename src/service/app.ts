@@ -13,7 +13,6 @@ import { RULEBOOK, CallerFinder } from './identity/caller.ts';
 import type { SigningKey } from './identity/development.ts';
 import { StaffDoor, refuseOtherSites } from './identity/staff.ts';
 import { TokenVerifier } from './identity/tokens.ts';
-import { jsonReader } from './input/body.ts';
 import { requestLog } from './log.ts';
 import { problemHandler } from './problems/handler.ts';
 import type { Metrics } from './metrics.ts';
@@ -84,10 +83,9 @@ export function createApp({
       fromPages(config.origins),
     );
   const perCaller = fewAtOnce(callers, sharedOut(config.processes ?? 1));
-  const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
   // First, and one router for all of it: most requests are about records, and each place that is tried before takes its time.
   const records = Router({ caseSensitive: true, strict: true });
-  records.use(refuseUntilReady(isReady), perCaller, fewGuesses(database), ...recordBody);
+  records.use(refuseUntilReady(isReady), perCaller, fewGuesses(database));
   recordRoutes(records, database, callers);
   shareRoutes(records, database, callers, config.shares ?? SHARE_LIMITS);
   app.use('/v1/records', records);
@@ -97,11 +95,6 @@ export function createApp({
   app.use('/v1/invitations', acceptanceRoutes(database, callers));
   app.use('/scim/v2', refuseUntilReady(isReady), scimRoutes(database, staff, inForce));
   app.use('/v1/desk', refuseOtherSites);
-  // Rulebooks have a larger limit of their own, set at their routes, behind the staff door.
-  for (const reader of recordBody)
-    app.use('/v1/desk', (request, response, next) =>
-      LARGE_BODIES.has(request.path) ? next() : reader(request, response, next),
-    );
   app.use(
     '/v1/desk',
     sessionRoutes(database, staff, developmentKey !== null),
@@ -199,8 +192,3 @@ function refuseUntilReady(isReady: () => boolean): RequestHandler {
     next();
   };
 }
-
-/** Paths below `/v1/desk` that take more than a record: a rulebook, or a list of addresses. */
-const LARGE_BODIES: ReadonlySet<string> = new Set([
-  '/publications', '/trials', '/sweep', '/mutations', '/why', '/invitations/letters',
-]); // prettier-ignore

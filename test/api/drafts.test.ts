@@ -198,3 +198,27 @@ test('whatever two people change in different pieces is put together as if one h
     expect(merged[0]!.text.split('\n').toSorted()).toEqual(both.join('').split('\n').toSorted());
   }
 });
+
+test('a rulebook of three megabytes is taken wherever a rulebook is: what is refused for its size, is told so', async () => {
+  const large = [
+    ...files(text),
+    ...[1, 2, 3].map((n) => ({
+      name: `more-${n}.gate`,
+      text: '// A line that says nothing.\n'.repeat(35_000),
+    })),
+  ];
+  const { desk } = world;
+  const made = await desk.makeDraft({ name: 'large', files: large });
+  expect(made.errors).toEqual([]);
+  await desk.saveDraft('large', made.tag, { files: large.slice(0, 3) });
+  await desk.bench('hives', { as: ['ada'], files: large });
+  await desk.benchCounts('hives', { as: ['ada'], files: large });
+  await desk.preview({ files: large });
+  await desk.trials({ files: large });
+  await desk.sweep({ files: large });
+  await desk.why({ as: 'ada', operation: 'create', collection: 'hives', files: large });
+  await desk.publish({ files: large, despite: 'its size is what is tried' });
+  const body = { reason: 'x'.repeat(1_100_000), minutes: 5 };
+  const answer = await world.ask('POST', '/v1/desk/unlock', { token: world.deskToken, body });
+  expect([answer.status, answer.json.type]).toEqual([413, '/problems/too-large']);
+});

@@ -132,18 +132,12 @@ test('a megabyte that is pasted is told to be wrong, and taken back with one key
     clipboardData.setData('text/plain', 'what is pasted here is no sentence of any kind, line after line\\n'.repeat(16000));
     document.querySelector('.cm-content').dispatchEvent(new ClipboardEvent('paste', { clipboardData, bubbles: true, cancelable: true }));
   })()`);
-  await page
-    .getByRole('status', { name: 'Errors' })
-    .getByText('test.gate')
-    .or(page.getByText(/error/))
-    .first()
-    .waitFor({ timeout: 120_000 });
+  const errors = () => page.getByRole('status', { name: 'Errors' }).innerText();
+  await expect.poll(errors, { timeout: 120_000 }).toMatch(/^Line \d+: /);
   console.log(`a megabyte is pasted, and told to be wrong, after ${Date.now() - began} ms`);
   await editor.click();
   await page.keyboard.press('Control+z');
   await expect.poll(first, { timeout: 120_000 }).toBe(before);
-  await expect
-    .poll(async () => page.getByRole('status', { name: 'Errors' }).innerText(), { timeout: 120_000 })
-    .toBe('');
+  await expect.poll(errors, { timeout: 120_000 }).toBe('');
   expect(complaints).toEqual([]);
 });

@@ -150,7 +150,11 @@ export const problemTypes = {
     title: 'The record is no longer the one you have seen',
     next: 'Read it again, and decide anew.',
   },
-  'too-large': { status: 413, title: 'The body is larger than 1 MiB', next: 'Send less at a time.' },
+  'too-large': {
+    status: 413,
+    title: 'The body is too large',
+    next: 'Send less at a time: 1 MiB, of a list of addresses or owners 4 MiB, of a rulebook 16 MiB.',
+  },
   'unsupported-media-type': {
     status: 415,
     title: 'The body is not JSON',

@@ -2,6 +2,7 @@ import type { Request, RequestHandler, Response, Router } from 'express';
 import type { Database, Executor } from '../../store/connection.ts';
 import { rolledBack } from '../../store/roll-back.ts';
 import type { ProblemType } from '../../client/schemas/problems.ts';
+import { jsonReader } from '../input/body.ts';
 import { LINES } from '../problems/handler.ts';
 import { CallerGone, Problem } from '../problems/problem.ts';
 
@@ -71,16 +72,19 @@ function refuseIgnored(request: Request, handler: Handler): void {
     throw malformedHeader('this request cannot be rehearsed: leave the header out, and it is carried out');
 }
 
+/** How bodies are read that are no rulebook and no list. */
+export const recordBody = jsonReader('1mb', { types: ['application/json', 'application/merge-patch+json'] });
+
 /**
  * Offers a path: its methods, OPTIONS with `Allow`, and 405 with `Allow` for all others (RFC 9110). A GET answers
  * HEAD too. Every answer may be refused with 406 where the caller takes none of the types. What is no GET takes neither parameters
- * nor a rehearsal, but where its handler says so.
+ * nor a rehearsal, but where its handler says so. `body`: how theirs is read; rulebooks and lists have larger limits than records.
  */
 export function offer(
   router: Router,
   path: string,
   handlers: Partial<Record<Method, Handler>>,
-  before: RequestHandler[] = [],
+  body: RequestHandler[] = recordBody,
   types: readonly string[] = ['application/json', 'application/problem+json'],
 ): void {
   const route = router.route(path);
@@ -94,7 +98,8 @@ export function offer(
       response.locals.work = work;
       return work;
     };
-    route[method](marked(path), refuseForeignTypes(types), ...before, handle);
+    const read = method === 'get' ? [] : body;
+    route[method](marked(path), refuseForeignTypes(types), ...read, handle);
   }
   route.options((_, response) => {
     response.set('Allow', allow).status(204).end();

@@ -26,7 +26,7 @@ import { SESSION_COOKIE, sessionSecret, type StaffDoor } from '../identity/staff
 import { Problem } from '../problems/problem.ts';
 import { throttle } from '../throttle.ts';
 import { send } from './records.ts';
-import { jsonBody, offer } from './route.ts';
+import { jsonBody, offer, recordBody } from './route.ts';
 
 /** Failed tries in a quarter of an hour: from one address, and at one account from wherever. */
 const TRIES_BY_ADDRESS = 20;
@@ -44,6 +44,7 @@ export function sessionRoutes(database: Database, staff: StaffDoor, development:
       skip: (request) => (request.method !== 'POST' && request.method !== 'PATCH') || key(request) === '',
     });
   const throttles = [
+    ...recordBody,
     tries('sign in by address', TRIES_BY_ADDRESS, (request) => ipKeyGenerator(request.ip ?? '')),
     tries('sign in at account', TRIES_AT_ACCOUNT, ({ body }) => {
       const { email } = (body ?? {}) as { email?: unknown };
