@@ -55,11 +55,17 @@ export function findRemedies(
   speaker: Speaker,
 ): Remedy[] {
   const search = new Search(decider, question, fields, speaker);
-  return [search.values(), search.roles(), search.rules()].flatMap((found) => {
-    const different = new Map(found.map((remedy) => [remedy.text, remedy]));
-    return [...different.values()].slice(0, MOST_TOLD_OF_A_KIND);
+  const found: (readonly Found[])[] = [search.values(), search.roles(), search.rules()];
+  return found.flatMap((ofOneKind) => {
+    const different = new Map(ofOneKind.map((remedy) => [remedy.text, remedy]));
+    return [...different.values()]
+      .slice(0, MOST_TOLD_OF_A_KIND)
+      .map(({ edit, ...remedy }): Remedy => (edit === undefined ? remedy : { ...remedy, edit: edit() }));
   });
 }
+
+/** What would be written is worked out for those alone that are told. */
+type Found = Omit<Remedy, 'edit'> & { readonly edit?: () => SentenceEdit | null };
 
 class Search {
   readonly #decider: Decider;
@@ -74,7 +80,7 @@ class Search {
     this.#speaker = speaker;
   }
 
-  roles(): Remedy[] {
+  roles(): Found[] {
     const { rulebook, caller } = this.#decider;
     if (caller.person === null) return [];
     return [...rulebook.roles.values()]
@@ -84,7 +90,7 @@ class Search {
   }
 
   /** What would have to be different for a rule to be true: in the record, in the caller, or in a record added. */
-  values(): Remedy[] {
+  values(): Found[] {
     const { collection, operation, record, values } = this.#question;
     const reading = record === null ? [] : this.#waysFor('read', record);
     const ways =
@@ -117,11 +123,11 @@ class Search {
     collectionOf(this.#decider.rulebook.schema, collection).fields.get(field)!.type;
 
   /** One word in the rulebook: a field in a list, a role in a sentence, a role that a fence lets pass. */
-  rules(): Remedy[] {
+  rules(): Found[] {
     const { rulebook, caller } = this.#decider;
     const { collection, operation, values } = this.#question;
     const asked = operation === 'read' ? this.#fields : [...values.keys()];
-    const found: Remedy[] = [];
+    const found: Found[] = [];
     const stages = operation === 'read' || operation === 'create' ? [operation] : ['read', operation];
     for (const stage of stages) {
       const { grounds, barriers, action } = this.#decider.permission(stage, collection);
@@ -136,7 +142,7 @@ class Search {
           found.push({
             kind: 'rule',
             text: `if ${rule.id} also named ${lacking.join(', ')} for ${stage}`,
-            edit: this.#edit(rule, stage, [lacking]),
+            edit: () => this.#edit(rule, stage, [lacking]),
           });
       }
       for (const rule of rulebook.rules) {
@@ -147,11 +153,12 @@ class Search {
           found.push({
             kind: 'rule',
             text: `if ${rule.id} also spoke of ${caller.person === null ? 'visitors' : `people, or of a role of ${this.#speaker.name}`}`,
-            edit: this.#edit(
-              rule,
-              null,
-              caller.person === null ? [['visitors']] : [...this.#rolesThatWork(rule), ['people']],
-            ),
+            edit: () =>
+              this.#edit(
+                rule,
+                null,
+                caller.person === null ? [['visitors']] : [...this.#rolesThatWork(rule), ['people']],
+              ),
           });
       }
       const concerned = barriers.filter(
@@ -162,7 +169,7 @@ class Search {
           found.push({
             kind: 'rule',
             text: `if ${fence.id} did not concern ${this.#speaker.name}`,
-            edit: this.#edit(fence, null, this.#rolesThatWork(fence)),
+            edit: () => this.#edit(fence, null, this.#rolesThatWork(fence)),
           });
       }
     }
