@@ -143,9 +143,11 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
           // What a write waits for may be another's doing.
           const isRead = request.method === 'GET';
           // Where all is slow, nobody is turned away for it: only what takes far longer than what others ask.
-          const free = Math.max(measure.freeMs, MUCH * typical.milliseconds);
           // One alone turns nobody away: whoever asks first after a stall would be the one that took longest.
-          const dear = isRead ? Math.min(measure.creditMs / 2, Math.max(0, took - free)) : 0;
+          const dear =
+            isRead && took > measure.freeMs
+              ? Math.min(measure.creditMs / 2, beyond(took, measure, typical))
+              : 0;
           if (isRead) typical.note(who, took);
           times.set(who, { all: spent(known?.all, took, 1), dear: spent(known?.dear, dear, measure.back) });
           passOn(own, most());
@@ -178,6 +180,11 @@ interface Time {
 
 function spent(before: Time | undefined, took: number, back: number): Time {
   return { spent: spentBy(before, back) + took, at: performance.now() };
+}
+
+/** How much longer it took than is free. */
+function beyond(took: number, { freeMs }: Measure, typical: Typical): number {
+  return Math.max(0, took - Math.max(freeMs, MUCH * typical.milliseconds));
 }
 
 /** What is left of it, where `back` of each millisecond since has come back. */

@@ -127,7 +127,7 @@ describe('whose request it is', () => {
     expect((await world.ask('GET', HIVES, { token: 'a.b.c' })).json.errors).toBeUndefined();
   });
 
-  test('who comes new of an issuer that admits is made a person at a read and at a write, and once', async () => {
+  test('a newcomer of an issuer that admits them becomes a person once, by a read or by a write', async () => {
     const reader = await issuer.token('reader', { department: 'north', name: 'Rhea' });
     expect((await world.ask('GET', '/v1/me', { token: reader })).json).toMatchObject({
       kind: 'person',
@@ -326,7 +326,7 @@ describe('whoever was here before', () => {
     ]);
   });
 
-  test('of whom nothing is known to the service any more comes in again at their first token', async () => {
+  test('whose login was taken away comes in anew with the same token', async () => {
     const token = await issuer.token('later');
     const { id } = (await world.ask('GET', '/v1/me', { token })).json;
     await set(`delete from gate.logins where subject = 'later'`);

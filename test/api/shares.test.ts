@@ -470,10 +470,14 @@ test('more than can be named one by one are shared all the same: listed, found, 
   ]);
 });
 
-test('a page of what very many share is what one by one of them says, in either order, and page by page', async () => {
+test('a page of what very many share holds what each share gives, in either order, page by page', async () => {
   await run(world.database, sql`delete from gate.shares`);
   await run(world.database, sql`delete from records.visits`);
   await run(world.database, sql`delete from records.hives`);
+  // A fence of those whom a share reaches, and not of who shares.
+  const fence = 'nobody but keeper may read unless code != "WALK-8" and code != "WALK-12"';
+  const fenced = rulebook.replace('nobody may delete unless', `${fence}\n  nobody may delete unless`);
+  await world.desk.publish({ files: [{ name: 'test.gate', text: fenced }] });
   const person = (name: string) => sql`(select id from records.people where _identity = ${value(name)})`;
   // Of sixty hives every third is shared with people by whoever has it, every fourth with everybody, and each tenth is locked by now.
   await run(
@@ -509,12 +513,12 @@ test('a page of what very many share is what one by one of them says, in either 
   );
   const shared = (isPerson: boolean) =>
     rows
-      .filter(({ n }) => n % 10 !== 0)
+      .filter(({ n }) => n % 10 !== 0 && n !== 8 && n !== 12)
       .filter(({ n }) => n % 4 === 0 || (isPerson && n % 3 === 0 && ![9, 15].includes(n)))
       .map(({ id }) => id);
   for (const name of ['cleo', null]) {
     const expected = shared(name !== null);
-    expect(expected.length).toBeGreaterThan(10);
+    expect(expected.length).toBeGreaterThan(5);
     for (const order of [undefined, 'id desc']) {
       const found: string[] = [];
       let after: string | undefined;

@@ -70,7 +70,7 @@ test('whoever has read too much that takes long is turned away until it has come
   expect((await own.ask(1)).status).toBe(204);
 });
 
-test('where all is slow nobody is turned away for it, but whoever asks for far more than others do', async () => {
+test('where all is slow only whoever asks for far more than others do is turned away', async () => {
   await using own = await door({ freeMs: 20, creditMs: 300, back: 0.01 });
   const others = Array.from({ length: 9 }, (_, n) => `keeper ${n}`);
   const round = async () =>

@@ -4,12 +4,15 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { gate } from '../api/client.ts';
 
+/** Runs that are looked through, as those of drafts are among them. */
+const MOST = 50;
+
 /** What stands below a report before it is run: nothing to run, or when it ran last. `action`: as the trail names it. */
 export function BeforeRun({ action }: { action: 'proof.trials' | 'proof.sweep' | 'proof.mutate' }) {
   const history = useQuery({ queryKey: ['history', 'last'], queryFn: () => gate.history({ limit: 1 }) });
   const runs = useQuery({
     queryKey: ['audit', action],
-    queryFn: () => gate.audit({ action, limit: 50 }),
+    queryFn: () => gate.audit({ action, limit: MOST }),
   });
   if (history.data === undefined || runs.data === undefined) return null;
   const [version] = history.data.versions;
@@ -35,7 +38,7 @@ export function BeforeRun({ action }: { action: 'proof.trials' | 'proof.sweep' |
       )}
       <Typography sx={{ color: 'text.secondary', fontSize: '0.88rem' }}>
         {last === undefined
-          ? `Not run yet${version.version > 1 ? ', as far as the last fifty runs tell' : ''}.`
+          ? `Not run yet${runs.data.entries.length === MOST ? `, as far as the last ${MOST} runs tell` : ''}.`
           : `Run last ${new Date(last.at).toLocaleString()} by ${last.actor}${last.at > version.published_at ? '' : ', before this version was published'}.`}
       </Typography>
     </>

@@ -179,7 +179,7 @@ export class CallerFinder {
   /** The same to write as them. */
   #guessedToWrite(request: Request, credentials: TokenCredentials, collection: string): Guess | null {
     const guess = this.#guessed(credentials, collection);
-    // What others share is theirs alone: no statement of it is kept for a write.
+    // Statements of writes are kept for everybody of the same roles: none is made of what is shared with one.
     if (guess === null || guess.caller.shared !== undefined) return null;
     const { rulebook, caller, said, arrival } = guess;
     return {

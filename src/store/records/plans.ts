@@ -38,7 +38,7 @@ export async function listStatement(on: Reader, access: Access, question: ListQu
   const { forms, statements } = rememberedOf(access);
   const isTheirs = access.caller.shared !== undefined;
   if (isTheirs && question.filter === null) {
-    // Whoever asks again is the same as before: see `Guessed`.
+    // Kept by caller: each guess that is right asks as the very caller of before.
     const key = `walk ${shapeOf(access, question)}`;
     const walked = statements.get(key) ?? opened(access, question, walkedSql);
     if (walked !== null) {

@@ -188,9 +188,11 @@ function Bench({
   );
 
   const putIn = ({ file, line, column, operation }: SentenceEdit, words: readonly string[]) => {
+    const source = { name: file, text: textOf(now.texts, file) };
     const card = cardsOf(now.texts, collection, null).find((each) => {
-      const at = positionAt({ name: file, text: textOf(now.texts, file) }, each.start);
-      return each.file === file && at.line === line && at.column === column;
+      if (each.file !== file) return false;
+      const at = positionAt(source, each.start);
+      return at.line === line && at.column === column;
     });
     const put = card === undefined ? null : withWords(card.text, operation, words);
     // It was written in meanwhile, or is no sentence that a form can show: whoever writes does it there.
