@@ -262,7 +262,8 @@ const wide = (zone: string) => `
   collection districts { name text label  parent ref districts  tree by parent }
   collection hives { code text required label  keeper ref people  district ref districts on delete clear  price decimal  year integer
     status one of ("active", "retired") = "active"  seen timestamp  born date  note text  tags list of text  open boolean  about json }
-  collection visits { code text label  hive ref hives required on delete remove  inspector ref people }
+  collection visits { code text label  hive ref hives required on delete remove  inspector ref people
+    level integer  starts timestamp  ends timestamp }
   collection posts { code text label  district ref districts required on delete remove  keeper ref people }
   people { district ref districts  level integer }
   role steward  role auditor includes steward only read
@@ -416,6 +417,51 @@ describe('each piece of the language means to the solver what it means to the ru
     [
       'hives { people may read (all), create (code) }',
       'create hives only if year is missing and tags is missing and status = "active"',
+      'proved',
+    ],
+    // What the solver cannot work out is another thing for each record, not one for all of them.
+    [
+      'hives { people may read when no v in visits has (count(h in hives where h.keeper = v.inspector) != v.level) }',
+      'read hives only if no v in visits has (some w in visits has (v.level != w.level))',
+      'refuted',
+    ],
+    [
+      'hives { people may read when no v in visits has (v.starts + 1 days != v.ends) }',
+      'read hives only if no v in visits has (some w in visits has (v.ends != w.ends))',
+      'not decided',
+      est,
+    ],
+    // Somebody may share what they change one field of: nothing is said of another.
+    [
+      `hives { steward may read (all), update (all)  people may read (all), update (note) when keeper = me  people may share when keeper = me }
+       rules visits { people may read when me may update hive (note) }`,
+      'read visits only if me may update hive (price) or hive.keeper = me',
+      'refuted',
+    ],
+    // Texts of the solver end at U+2FFFF: beyond it a character would be its number in letters.
+    ['hives { people may read when note = "\u{E0067}" }', 'read hives only if note contains "u"', 'refuted'],
+    [
+      'hives { people may read when note > "\u{2FFFF}" }',
+      'read hives only if length(note) > 1',
+      'not decided',
+    ],
+    ['hives { people may read when note > "\u{1F600}" }', 'read hives only if note > "z"', 'proved'],
+    // Whatever rules say, test identities are not there for people of the application.
+    [
+      'people { people may read } rules hives { people may read when keeper is present }',
+      'read hives only if me may read keeper',
+      'refuted',
+    ],
+    [
+      'people { people may read } rules hives { people may read when me may read keeper }',
+      'read hives only if me may read keeper',
+      'proved',
+    ],
+    // A record's time of change never goes back, though another's clock was ahead.
+    ['hives { people may read, update }', 'update hives only if new.updated_at <= now', 'refuted'],
+    [
+      'hives { people may read  people may update when old.updated_at <= now }',
+      'update hives only if new.updated_at = now',
       'proved',
     ],
     // Whoever deletes a district clears it in hives, and takes posts along.

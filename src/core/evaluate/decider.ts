@@ -11,7 +11,7 @@ import { deleting, showing } from '../decide/steps/delete.ts';
 import type { Follows, RefusedBy, Verdict } from '../decide/steps/verdict.ts';
 import { isBuiltIn, type Action, type Operation, type Rule, type Rulebook } from '../ir/rulebook.ts';
 import type { Value } from '../types/types.ts';
-import { sameValue } from '../types/values.ts';
+import { compareValues, sameValue } from '../types/values.ts';
 import { evaluateOperand, type Circumstances } from './closures.ts';
 import { mayDecider, predicateOf } from './may.ts';
 
@@ -73,7 +73,7 @@ export class Decider {
       };
     }
     const verdict = drive(this.#steps(question), this.#driver(collection, record));
-    const written = verdict.values === null ? null : { ...record, ...Object.fromEntries(verdict.values) };
+    const written = verdict.values === null ? null : becoming(record, verdict.values);
     if (!verdict.allowed) return { ...verdict, after: written, follows: null };
     const after = operation === 'delete' || operation === 'share' ? null : written;
     return { allowed: true, refusedBy: null, fields: [], after, follows: verdict.follows };
@@ -158,7 +158,7 @@ export class Decider {
           circumstances: { ...around, old, ...(sides === 'both' ? { new: old } : {}) },
         },
       ];
-    const whole = { ...record!, ...Object.fromEntries(change.values) };
+    const whole = becoming(record, change.values);
     const changed = this.#withRecord(pair.collection, whole);
     const both = { old, new: { record: whole, look: changed.look } };
     return [
@@ -274,6 +274,15 @@ export class Decider {
 export const NEW_ID = '00000000-0000-0000-0000-000000000000';
 
 const nothingChanges: Change<Value> = { kind: 'none' };
+
+/** The record as it becomes. Its time of change never goes back, whichever of two writes began first. */
+function becoming(record: RecordValues | null, values: ReadonlyMap<string, Value>): RecordValues {
+  const whole = { ...record, ...Object.fromEntries(values) };
+  const was = (record?.updated_at ?? null) as string | null;
+  const is = (whole.updated_at ?? null) as string | null;
+  const isLater = was !== null && is !== null && compareValues('timestamp', was, is) > 0;
+  return isLater ? { ...whole, updated_at: was } : whole;
+}
 
 function clearing(field: string, now: string): Change<Value> {
   return {

@@ -6,12 +6,12 @@ import { Decider } from '../../evaluate/decider.ts';
 import { maysOf } from '../../ir/conditions.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { collectionOf } from '../../types/schema.ts';
-import { CannotEncode, type Size } from './declarations.ts';
-import { Encoder, type Asked } from './encode.ts';
+import type { Size } from './declarations.ts';
+import { Encoder, asking } from './encode.ts';
 import { readModel } from './model.ts';
 import { saidOf } from './said.ts';
 import type { Solve } from './index.ts';
-import { and, not } from './terms.ts';
+import { CannotEncode, and, not } from './terms.ts';
 import { placed, smallest, type Found } from './worlds.ts';
 
 /** A right that is compared: with a record as such (`fields` null), or with fields that the same formulas are about. */
@@ -177,21 +177,12 @@ function question(allowing: Rulebook, refusing: Rulebook, right: Right, size: Si
 function allowedTerm(encoder: Encoder, { collection, operation, fields }: Right): string {
   const field = fields?.[0] ?? null;
   const of = permission(encoder.rulebook, operation, collection);
-  const asked: Asked = {
-    record: 'r',
-    who: '',
-    world: null,
-    field: null,
-    alone: false,
-    besides: new Map(),
-    reference: () => 'true',
-  };
-  const reading = permission(encoder.rulebook, 'read', collection);
+  const asked = asking('r');
   return encoder.within(collection, () =>
     and([
       // What one cannot read one cannot do anything with.
-      encoder.formula(reading.record, { ...asked, world: 'before' }),
-      encoder.formula(of.record, asked),
+      encoder.permitted('read', collection, { ...asked, world: 'before' }),
+      encoder.permitted(operation, collection, asked),
       ...(field === null ? [] : [encoder.formula(of.field(field).whole, { ...asked, field })]),
     ]),
   );

@@ -1,12 +1,15 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { collectionOf } from '../../types/schema.ts';
 import type { Type } from '../../types/types.ts';
-import { FIRST_DAY, LAST_DAY, MICROSECONDS_A_DAY, constructor, enumName, integer } from './terms.ts';
-
-/** Something that the solver cannot be told. */
-export class CannotEncode extends Error {
-  override readonly name = 'CannotEncode';
-}
+import {
+  CannotEncode,
+  FIRST_DAY,
+  LAST_DAY,
+  MICROSECONDS_A_DAY,
+  constructor,
+  enumName,
+  integer,
+} from './terms.ts';
 
 /** Something that a model is asked for: a field of an element, or a constant. */
 export interface Declared {
@@ -43,6 +46,10 @@ export class Declarations {
     if (this.#functions.has(name)) return false;
     this.#functions.set(name, declaration);
     return true;
+  }
+
+  has(name: string): boolean {
+    return this.#functions.has(name);
   }
 
   /** The elements of a collection, where there are so many and no more. */

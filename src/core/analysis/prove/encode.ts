@@ -2,11 +2,12 @@ import { interpret, type Node, type NodeTable, type TrueOf } from '../../decide/
 import { permission } from '../../decide/permission.ts';
 import { SHARE, shareableCollections } from '../../decide/shares.ts';
 import type { Condition, Operand, PathOperand, Range } from '../../ir/conditions.ts';
-import { pairKey, type Audience, type Rulebook } from '../../ir/rulebook.ts';
+import { pairKey, type Audience, type Operation, type Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE, fieldOf } from '../../types/schema.ts';
 import type { Scalar, Type } from '../../types/types.ts';
-import { CannotEncode, Declarations, type Size } from './declarations.ts';
+import { Declarations, type Size } from './declarations.ts';
 import {
+  CannotEncode,
   FIRST_DAY,
   LAST_DAY,
   MICROSECONDS_A_DAY,
@@ -40,6 +41,14 @@ export interface At {
   readonly sides: boolean;
   /** Whose `me` it is: the caller, or a sharer by themself. */
   readonly who: Who;
+  /** The quantifiers around: whatever is left open may be another thing for each record of theirs. */
+  readonly bound: readonly Bound[];
+}
+
+/** A variable of a quantifier. */
+interface Bound {
+  readonly variable: string;
+  readonly sort: string;
 }
 
 /** A person, as the names of what is known of them begin. */
@@ -56,6 +65,9 @@ export interface Changed {
   readonly created: boolean;
 }
 
+/** Which of the people are test identities. */
+export const IDENTITIES = 'test_identity';
+
 /** How a formula is asked: about which record, of which field, and what a ground must have besides. */
 export interface Asked {
   readonly record: string;
@@ -68,6 +80,22 @@ export interface Asked {
   readonly besides: ReadonlyMap<TrueOf, string>;
   /** Can the reference that a field is given be read? */
   readonly reference: (field: string) => string;
+  readonly bound: readonly Bound[];
+}
+
+/** The formula of a record in hand, asked by the caller, of no change; what differs is said. */
+export function asking(record: string, differing: Partial<Asked> = {}): Asked {
+  return {
+    record,
+    who: '',
+    world: null,
+    field: null,
+    alone: false,
+    besides: new Map(),
+    reference: () => 'true',
+    bound: [],
+    ...differing,
+  };
 }
 
 /**
@@ -75,7 +103,8 @@ export interface Asked {
  * are there; fields are functions from it, each with a second function that says whether there is a value. After a step they
  * are the same but for the record that it changes. What the solver cannot be told exactly (counts, days of time zones with
  * summer time, shares of records that are not in hand) is left open, which allows more and never less: so where no step
- * speaks against an invariant, there is none; and what is found is asked of the closures before anybody is told.
+ * speaks against an invariant, there is none; and what is found is asked of the closures before anybody is told. Left open means
+ * open for each record, each side of a change and each field that it could differ by: one unknown for two things would make them equal.
  */
 export class Encoder {
   readonly declarations: Declarations;
@@ -128,7 +157,7 @@ export class Encoder {
   /** The whole question; `get` are terms whose values are wanted where there is an answer. */
   question(get: readonly string[]): { readonly text: string; readonly get: readonly string[] } {
     const theres = this.#areThere();
-    const wanted = [...get, ...this.declarations.points(), ...this.#therePoints()];
+    const wanted = [...get, ...this.declarations.points(), ...this.#therePoints(), ...this.#identityPoints()];
     const bounds = this.declarations.size === null ? [] : this.declarations.bounds();
     const text = [
       ...this.declarations.lines(),
@@ -150,6 +179,33 @@ export class Encoder {
     this.#ranged.add(collection);
     this.declarations.relation(name, `(declare-fun ${name} (${this.declarations.sort(collection)}) Bool)`);
     return `(${name} ${element})`;
+  }
+
+  /**
+   * May it be done to the record at all? Whatever rules say, people of the application and visitors do not read test identities.
+   */
+  permitted(operation: Operation, collection: string, asked: Asked): string {
+    const { record, who } = asked;
+    const allowed = this.formula(permission(this.rulebook, operation, collection).record, asked);
+    if (operation !== 'read' || collection !== PEOPLE) return allowed;
+    return and([allowed, not(and([this.#ofTheApplication(who), this.#isTestIdentity(record)]))]);
+  }
+
+  #ofTheApplication(who: Who): string {
+    const name = `${who}application`;
+    if (this.declarations.relation(name, `(declare-const ${name} Bool)`)) {
+      const own = this.#isTestIdentity(`${who}me`);
+      this.assertions.push(`(=> (and ${who}person ${name}) (not ${own}))`);
+    }
+    return name;
+  }
+
+  #isTestIdentity(record: string): string {
+    this.declarations.relation(
+      IDENTITIES,
+      `(declare-fun ${IDENTITIES} (${this.declarations.sort(PEOPLE)}) Bool)`,
+    );
+    return `(${IDENTITIES} ${record})`;
   }
 
   /** What a record that is there points at is there, too: the foreign keys see to it. */
@@ -175,15 +231,26 @@ export class Encoder {
     );
   }
 
+  /** Who is of the application, and who a test identity, where it matters. */
+  #identityPoints(): string[] {
+    if (!this.declarations.has(IDENTITIES)) return [];
+    const whose: Who[] = ['', ...this.sharers.map(({ who }) => who)];
+    return [
+      ...whose.map((who) => `${who}application`).filter((name) => this.declarations.has(name)),
+      ...this.declarations.elements(PEOPLE).map((each) => `(${IDENTITIES} ${each})`),
+    ];
+  }
+
   /** A formula about a record: `besides` is asked of single grounds. */
   formula(node: Node, asked: Asked): string {
-    const { record, who, world } = asked;
+    const { record, who, world, bound } = asked;
     const at = (pair: TrueOf['pair'], in_: World): At => ({
       frame: [record],
       pair: pairKey(pair.operation, pair.collection),
       world: in_,
       sides: world === null,
       who,
+      bound,
     });
     const table: NodeTable<string> = {
       all: ({ parts }) => and(parts.map((part) => interpret(part, table))),
@@ -198,7 +265,7 @@ export class Encoder {
         return and([extra, ...worlds.map((each) => this.condition(leaf.when, at(leaf.pair, each)).yes)]);
       },
       permitted: ({ pair, by }) =>
-        this.formula(permission(this.rulebook, pair.operation, pair.collection).record, {
+        this.permitted(pair.operation, pair.collection, {
           ...asked,
           alone: asked.alone || by === 'themself',
           world: world ?? 'before',
@@ -220,7 +287,8 @@ export class Encoder {
     const collection = this.#collectionOfShare.at(-1)!;
     if (who !== '' || alone || !shareableCollections(this.rulebook).has(collection)) return 'false';
     if (record !== 'r') {
-      const name = `shared_${operation}_${collection}${this.#speaking === 0 ? '' : `_${this.#speaking}`}`;
+      const about = [collection, field ?? '', asked.world ?? '', this.#speaking];
+      const name = `shared_${operation}_${about.join('_')}`;
       const sort = this.declarations.sort(collection);
       this.declarations.relation(name, `(declare-fun ${name} (${sort}) Bool)`);
       return `(${name} ${record})`;
@@ -235,11 +303,10 @@ export class Encoder {
     this.somebody(sharer);
     const besides = new Map<TrueOf, string>();
     const bySharer: Asked = { ...asked, who: sharer, besides, reference: () => 'true' };
-    const may = permission(this.rulebook, SHARE, collection).record;
     const does = permission(this.rulebook, operation, collection);
     const parts = [
-      this.formula(may, { ...bySharer, world: asked.world ?? 'before', field: null }),
-      this.formula(does.record, bySharer),
+      this.permitted(SHARE, collection, { ...bySharer, world: asked.world ?? 'before', field: null }),
+      this.permitted(operation, collection, bySharer),
       ...(field === null ? [] : [this.formula(does.field(field).whole, bySharer)]),
     ];
     this.assertions.push(`(=> ${flag} ${and(parts)})`);
@@ -274,7 +341,7 @@ export class Encoder {
       const pairs = each.includes.get(role);
       return pairs === 'all' || pairs?.has(pair) === true;
     });
-    const at: At = { frame: [], pair, world: 'before', sides: false, who };
+    const at: At = { frame: [], pair, world: 'before', sides: false, who, bound: [] };
     return or(
       bringing.map((each) =>
         each.when === null
@@ -359,18 +426,10 @@ export class Encoder {
       case 'may': {
         const { term, present } = value(condition.target);
         const { collection, operation } = condition;
-        const { record, field } = permission(this.rulebook, operation, collection);
-        const asked: Asked = {
-          record: term,
-          who: at.who,
-          world: at.world,
-          field: null,
-          alone: false,
-          besides: new Map(),
-          reference: () => 'true',
-        };
+        const { field } = permission(this.rulebook, operation, collection);
+        const asked = asking(term, { who: at.who, world: at.world, bound: at.bound });
         const every = this.within(collection, () => [
-          this.formula(record, asked),
+          this.permitted(operation, collection, asked),
           ...condition.fields.map((each) => this.formula(field(each).whole, { ...asked, field: each })),
         ]);
         return known([present], and(every));
@@ -381,22 +440,22 @@ export class Encoder {
   /** For each record of the range, which comes last in the frame. */
   #over(kind: 'exists' | 'forall', { collection, depth }: Range, at: At, body: (at: At) => string): string {
     const sort = this.declarations.sort(collection);
-    const inner = (element: string) => {
+    const inner = (element: string, bound: readonly Bound[]) => {
       const frame = [...at.frame];
       frame[depth] = element;
       const conditions = [this.there(collection, element)];
       // A record that the step makes is not there before it.
       if (this.changed?.created === true && this.changed.collection === collection && at.world === 'before')
         conditions.push(`(not (= ${element} ${this.changed.record}))`);
-      const truth = body({ ...at, frame });
+      const truth = body({ ...at, frame, bound });
       return kind === 'exists' ? and([...conditions, truth]) : or([...conditions.map(not), truth]);
     };
     if (this.declarations.size !== null) {
-      const each = this.declarations.elements(collection).map(inner);
+      const each = this.declarations.elements(collection).map((element) => inner(element, at.bound));
       return kind === 'exists' ? or(each) : and(each);
     }
     const variable = `x${this.#fresh++}`;
-    return `(${kind} ((${variable} ${sort})) ${inner(variable)})`;
+    return `(${kind} ((${variable} ${sort})) ${inner(variable, [...at.bound, { variable, sort }])})`;
   }
 
   #within({ left, right, parent }: Condition & { kind: 'within' }, at: At): Both {
@@ -448,11 +507,12 @@ export class Encoder {
       case 'literal':
         return { term: this.#literal(operand.value, type), present: 'true', type };
       case 'nothing':
-        return { term: this.#left('nothing', type, 'false').term, present: 'false', type };
+        return { term: this.#left(at, type).term, present: 'false', type };
       case 'now':
         return { term: 'now', present: 'true', type };
       case 'today':
-        return this.#left('today', type, 'true');
+        this.declarations.constant('today', this.declarations.sortOf(type));
+        return { term: 'today', present: 'true', type };
       case 'path':
         return this.#path(operand, at);
       case 'lower': {
@@ -466,7 +526,7 @@ export class Encoder {
       }
       case 'shift': {
         if (operand.days !== 0 && type.kind === 'timestamp' && operand.zone !== 'UTC')
-          return this.#left(null, type, null);
+          return this.#left(at, type);
         const from = this.#operand(operand.operand, at);
         const isDate = type.kind === 'date';
         const by = isDate
@@ -478,17 +538,21 @@ export class Encoder {
         return { term, present: and([from.present, inRange]), type };
       }
       case 'count':
-        return this.#left(null, type, null);
+        return this.#left(at, type);
     }
   }
 
-  /** A value that is left open: it may be anything. `name` null: another one each time. */
-  #left(name: string | null, type: Type, present: string | null): Encoded {
-    const term = name === 'today' ? name : `open_${this.#fresh++}`;
-    this.declarations.constant(term, this.declarations.sortOf(type));
-    if (present !== null) return { term, present, type };
-    this.declarations.constant(`${term}_present`, 'Bool');
-    return { term, present: `${term}_present`, type };
+  /** A value that is left open: it may be anything, and another thing each time, for each record of the quantifiers around. */
+  #left({ bound }: At, type: Type): Encoded {
+    const name = `open_${this.#fresh++}`;
+    const sorts = bound.map(({ sort }) => sort).join(' ');
+    const of = (each: string) =>
+      bound.length === 0 ? each : `(${each} ${bound.map(({ variable }) => variable).join(' ')})`;
+    const declare = (each: string, sort: string) =>
+      this.declarations.relation(each, `(declare-fun ${each} (${sorts}) ${sort})`);
+    declare(name, this.declarations.sortOf(type));
+    declare(`${name}_present`, 'Bool');
+    return { term: of(name), present: of(`${name}_present`), type };
   }
 
   #path({ root, steps, type }: PathOperand, at: At): Encoded {
@@ -538,7 +602,8 @@ export class Encoder {
         };
       }
       case 'value': {
-        const value = this.#operand(source.operand, { frame: [], pair, world: 'before', sides: false, who });
+        const at: At = { frame: [], pair, world: 'before', sides: false, who, bound: [] };
+        const value = this.#operand(source.operand, at);
         return { ...value, present: and([`${who}person`, value.present]) };
       }
       case 'every':
@@ -560,10 +625,11 @@ export class Encoder {
     if (attribute?.source.kind === 'every') {
       const { range, operand: each, where } = attribute.source;
       const { pair, who } = at;
+      const around: At = { frame: [''], pair, world: 'before', sides: false, who, bound: [] };
       return {
         present: `${who}person`,
         has: (value) =>
-          this.#over('exists', range, { frame: [''], pair, world: 'before', sides: false, who }, (inner) => {
+          this.#over('exists', range, around, (inner) => {
             const item = this.#operand(each, inner);
             return and([this.condition(where, inner).yes, item.present, equal(item, value)]);
           }),
@@ -639,7 +705,7 @@ export class Encoder {
 
   /** What an operand that needs no record comes to. */
   value(operand: Operand, pair: string): Encoded {
-    return this.#operand(operand, { frame: [], pair, world: 'before', sides: false, who: '' });
+    return this.#operand(operand, { frame: [], pair, world: 'before', sides: false, who: '', bound: [] });
   }
 
   #presence(collection: string, field: string, type: Type, element: string): string {

@@ -3,10 +3,10 @@ import { actionKey, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
 import { collectionOf } from '../../types/schema.ts';
 import { valueWords } from '../../explain/words.ts';
 import { violationOf, type Violation } from '../violations.ts';
-import { CannotEncode } from './declarations.ts';
 import { readModel } from './model.ts';
 import { saidOf } from './said.ts';
 import { searchAtRandom } from './random.ts';
+import { CannotEncode } from './terms.ts';
 import { waysOf, type Way } from './ways.ts';
 import { smallest, type Found } from './worlds.ts';
 

@@ -2,11 +2,11 @@ import type { RecordValues } from '../../decide/caller.ts';
 import { isGivenByHand } from '../../evaluate/attributes.ts';
 import type { Shareable } from '../../decide/nodes.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
-import { collectionOf } from '../../types/schema.ts';
+import { IDENTITY, PEOPLE, collectionOf } from '../../types/schema.ts';
 import { JsonDocument, type Type, type Value } from '../../types/types.ts';
 import { formatTimestamp } from '../../types/values.ts';
 import type { Declarations } from './declarations.ts';
-import type { Encoder } from './encode.ts';
+import { IDENTITIES, type Encoder } from './encode.ts';
 import { constructor } from './terms.ts';
 import { placed, type Found, type Setting, type Somebody } from './worlds.ts';
 
@@ -39,6 +39,10 @@ export function readModel(
       .filter(isThere)
       .map((element) => {
         const record: Record<string, Value> = { id: idOf(element), created_at: now, updated_at: now };
+        if (name === PEOPLE && isTrue(`(${IDENTITIES} ${element})`)) {
+          record[IDENTITY] = 'one';
+          mentioned.set(name, mentioned.get(name) ?? new Set());
+        }
         for (const { name: term, collection: of, field, type, role } of encoder.declared.values()) {
           if (of !== name || field === null) continue;
           mentioned.set(name, (mentioned.get(name) ?? new Set()).add(field));
@@ -89,8 +93,9 @@ function somebodyOf(
   idOf: (element: string) => string,
   read: (term: string, type: Type) => Value,
 ): Somebody {
+  const ofTheApplication = values.get(`${who}application`) === 'true';
   if (who === '' && values.get('person') !== 'true')
-    return { me: null, roles: [], verified: false, claims: {} };
+    return { me: null, roles: [], verified: false, ofTheApplication, claims: {} };
   const roles = [...rulebook.roles.keys()].filter(
     (role) => isGivenByHand(rulebook, role) && values.get(`${who}held_${role}`) === 'true',
   );
@@ -101,7 +106,7 @@ function somebodyOf(
       claims[source.claim] = read(`${who}claim_${name}`, type);
   }
   const me = idOf(values.get(`${who}me`) as string);
-  return { me, roles, verified: values.get(`${who}verified`) === 'true', claims };
+  return { me, roles, verified: values.get(`${who}verified`) === 'true', ofTheApplication, claims };
 }
 
 function anyValue(type: Type, idIn: (collection: string) => string | null): Value {
@@ -235,5 +240,5 @@ export function recordWords(
           : JSON.stringify(value);
     return `${field} = ${word}`;
   });
-  return shown.join(', ');
+  return [...((record[IDENTITY] ?? null) === null ? [] : ['a test identity']), ...shown].join(', ');
 }

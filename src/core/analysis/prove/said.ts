@@ -26,13 +26,13 @@ export function saidOf(rulebook: Rulebook, found: Found): Said {
   const others = [...records].flatMap(([of, all]) =>
     mentioned.has(of)
       ? all
-          .filter((each) => each.id !== record.id && each.id !== caller.person?.id)
+          .filter((each) => each.id !== record.id && each.id !== caller.person?.id && words(of, each) !== '')
           .map((each) => `${names.get(each.id as string)!}: ${words(of, each)}`)
       : [],
   );
   const me =
     caller.person === null ? null : records.get(PEOPLE)!.find((each) => each.id === caller.person!.id)!;
-  const own = me === null || !mentioned.has(PEOPLE) ? '' : ` (${words(PEOPLE, me)})`;
+  const own = me === null || words(PEOPLE, me) === '' ? '' : ` (${words(PEOPLE, me)})`;
   const sharing = (found.somebody.shares ?? []).map(
     ({ sharer, share }) =>
       `${names.get(sharer.me!) ?? 'a person'} (${sharer.roles.join(', ') || 'without any role'}) shares the record with them for ${share.operations.join(', ')}`,
@@ -40,8 +40,8 @@ export function saidOf(rulebook: Rulebook, found: Found): Said {
   return {
     caller:
       caller.person === null
-        ? 'a visitor'
-        : `a person ${roles === '' ? 'without any role' : `with ${roles}`}${own}`,
+        ? `a visitor${caller.ofTheApplication === true ? ' of the application' : ''}`
+        : `a person ${caller.ofTheApplication === true ? 'of the application ' : ''}${roles === '' ? 'without any role' : `with ${roles}`}${own}`,
     others: [...sharing, ...others],
     name,
     words,

@@ -2,6 +2,11 @@ import type { Type } from '../../types/types.ts';
 
 /** Terms of SMT-LIB 2.6, and the little algebra that keeps them short. */
 
+/** Something that the solver cannot be told. */
+export class CannotEncode extends Error {
+  override readonly name = 'CannotEncode';
+}
+
 /** A value: what it is, and whether it is there at all. Both are terms of the solver. */
 export interface Encoded {
   readonly term: string;
@@ -98,11 +103,22 @@ export function real(value: string): string {
   return sign === '' ? whole : `(- ${whole})`;
 }
 
-/** A text in SMT-LIB: a quote is doubled, everything but plain letters is written by its number. */
+/**
+ * Texts of SMT-LIB end at U+2FFFF. Up to here any characters beyond, of which a rule that names none only asks whether they are the same
+ * and which comes first, have others to stand for them.
+ */
+const LAST_CHARACTER = 0x2_ff00;
+
+/**
+ * A text in SMT-LIB: a quote is doubled, everything but plain letters is written by its number.
+ *
+ * @throws CannotEncode for characters that the standard has not.
+ */
 export function textLiteral(text: string): string {
   const written = Array.from(text, (each) => {
     if (each === '"') return '""';
     const point = each.codePointAt(0)!;
+    if (point > LAST_CHARACTER) throw new CannotEncode(`the character U+${point.toString(16).toUpperCase()}`);
     return point < 0x20 || point > 0x7e || each === '\\' ? `\\u{${point.toString(16)}}` : each;
   });
   return `"${written.join('')}"`;

@@ -15,7 +15,7 @@ import { collectionOf, type Field } from '../../types/schema.ts';
 import { simpleTypes } from '../../types/types.ts';
 import { actionsOf } from '../outcomes.ts';
 import type { Size } from './declarations.ts';
-import { Encoder, type Asked } from './encode.ts';
+import { Encoder, asking, type Asked } from './encode.ts';
 import { and, not, or, type Encoded } from './terms.ts';
 
 /** A question to the solver: could there be a step of this kind that speaks against the invariant? */
@@ -119,15 +119,16 @@ class Step {
 
   reading(): string {
     const { fields, collection } = this.#invariant;
-    const { record, field } = permission(this.#rulebook, 'read', collection);
+    const { field } = permission(this.#rulebook, 'read', collection);
     const shown =
       fields === null ? [] : [or(fields.map((name) => this.#node(field(name).whole, { field: name })))];
-    return and([this.#node(record), ...shown, this.#against('read', ['before'])]);
+    const readable = this.#encoder.permitted('read', collection, asking('r'));
+    return and([readable, ...shown, this.#against('read', ['before'])]);
   }
 
-  whole(operation: string): string {
-    const { record } = permission(this.#rulebook, operation, this.#invariant.collection);
-    return and([this.#node(record), this.#against(operation, ['before'])]);
+  whole(operation: Operation): string {
+    const permitted = this.#encoder.permitted(operation, this.#invariant.collection, asking('r'));
+    return and([permitted, this.#against(operation, ['before'])]);
   }
 
   /** The record is deleted because the one that it points at is. */
@@ -146,7 +147,7 @@ class Step {
     if (fields !== null && !fields.includes(field.name)) return 'false';
     const values = new Map<string, Encoded>([
       [field.name, { ...this.#encoder.field(collection, field.name, 'r', 'before'), present: 'false' }],
-      ['updated_at', this.#now()],
+      ['updated_at', this.#timeOfChange()],
     ]);
     this.#encoder.changed = { collection, record: 'r', values, created: false };
     const own = raises(this.#rulebook, collection, field.name) ? [not(and(['person', '(= me r)']))] : [];
@@ -179,15 +180,7 @@ class Step {
     const writing = permission(this.#rulebook, operation, collection).barriers.filter(
       ({ about }) => about === null || (cleared !== null && about.has(cleared)),
     );
-    const asked: Asked = {
-      record,
-      who: '',
-      world: cleared === null ? 'before' : null,
-      field: null,
-      alone: false,
-      besides: new Map(),
-      reference: () => 'true',
-    };
+    const asked = asking(record, { world: cleared === null ? 'before' : null });
     return this.#encoder.within(collection, () => [
       ...reading.map(({ node }) => this.#encoder.formula(node, { ...asked, world: 'before' })),
       ...writing.map(({ node }) => this.#encoder.formula(node, asked)),
@@ -222,7 +215,7 @@ class Step {
     for (const { rule } of stamping)
       for (const { field } of rule.stamps)
         if (supplied.has(field)) further.push(not(and([chosen.get(rule.id)!, supplied.get(field)!])));
-    values.set('updated_at', this.#now());
+    values.set('updated_at', this.#timeOfChange());
     this.#encoder.changed = { collection, record: 'r', values, created: false };
     const asked = {
       besides,
@@ -275,7 +268,7 @@ class Step {
     const { besides, chosen, further } = this.#stamped(stamping, values, name, () => ['true']);
     for (const { rule } of stamping)
       if (rule.stamps.some(({ field }) => action.sets.has(field))) further.push(not(chosen.get(rule.id)!));
-    values.set('updated_at', this.#now());
+    values.set('updated_at', this.#timeOfChange());
     this.#encoder.changed = { collection, record: 'r', values, created: false };
     const reference = (parameter: string) =>
       this.#readable(action.parameters.get(parameter)!, given.get(parameter)!);
@@ -431,30 +424,12 @@ class Step {
 
   /** The caller may do this to a record at the end of a reference, as things are before the step. */
   #permitted(operation: Operation, collection: string, record: string): string {
-    const asked: Asked = {
-      record,
-      who: '',
-      world: 'before',
-      field: null,
-      alone: false,
-      besides: new Map(),
-      reference: () => 'true',
-    };
-    const { record: node } = permission(this.#rulebook, operation, collection);
-    return this.#encoder.within(collection, () => this.#encoder.formula(node, asked));
+    const asked = asking(record, { world: 'before' });
+    return this.#encoder.within(collection, () => this.#encoder.permitted(operation, collection, asked));
   }
 
   #node(node: Node, asked: Partial<Asked> = {}): string {
-    return this.#encoder.formula(node, {
-      record: 'r',
-      who: '',
-      world: null,
-      field: null,
-      alone: false,
-      besides: new Map(),
-      reference: () => 'true',
-      ...asked,
-    });
+    return this.#encoder.formula(node, asking('r', asked));
   }
 
   /** The condition is not true on one of the sides. */
@@ -463,9 +438,17 @@ class Step {
     const pair = pairKey(operation, collection);
     return or(
       worlds.map((world) =>
-        not(this.#encoder.condition(only, { frame: ['r'], pair, world, sides: true, who: '' }).yes),
+        not(
+          this.#encoder.condition(only, { frame: ['r'], pair, world, sides: true, who: '', bound: [] }).yes,
+        ),
       ),
     );
+  }
+
+  /** A record’s time of change never goes back, whichever of two writes began first. */
+  #timeOfChange(): Encoded {
+    const { term } = this.#encoder.field(this.#invariant.collection, 'updated_at', 'r', 'before');
+    return { ...this.#now(), term: `(ite (< now ${term}) ${term} now)` };
   }
 
   #now(): Encoded {

@@ -3,7 +3,7 @@ import { workOutCaller } from '../../evaluate/attributes.ts';
 import type { Caller, RecordValues } from '../../decide/caller.ts';
 import type { World } from '../../evaluate/decider.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
-import { PEOPLE } from '../../types/schema.ts';
+import { IDENTITY, PEOPLE } from '../../types/schema.ts';
 import type { Value } from '../../types/types.ts';
 
 /** Whose request it is, before roles and attributes are worked out. */
@@ -13,6 +13,8 @@ export interface Somebody {
   /** Those given by hand. */
   readonly roles: readonly string[];
   readonly verified: boolean;
+  /** Somebody of the application, for whom test identities are not there: see `Caller`. */
+  readonly ofTheApplication?: boolean;
   readonly claims: Readonly<Record<string, unknown>>;
   /** What others share with them. */
   readonly shares?: readonly { readonly sharer: Somebody; readonly share: Omit<Share, 'sharer'> }[];
@@ -43,12 +45,14 @@ export function placed(rulebook: Rulebook, setting: Setting): Found | null {
   const look: World['look'] = (name, id) => records.get(name)?.find((each) => each.id === id) ?? null;
   const world: World = { now: asked.now, look, all: (name) => records.get(name) ?? [] };
   const record = look(asked.collection, asked.id);
-  const workOut = ({ me, roles, verified, claims }: Somebody): Caller | null => {
-    if (me === null) return { person: null, roles: new Set() };
+  const workOut = ({ me, roles, verified, claims, ofTheApplication = false }: Somebody): Caller | null => {
+    const standing = ofTheApplication ? { ofTheApplication } : {};
+    if (me === null) return { person: null, roles: new Set(), ...standing };
     const person = look(PEOPLE, me);
     if (person === null) return null;
     const email = verified ? (person.email ?? null) : null;
-    return workOutCaller(rulebook, { ...person, id: person.id as string, email }, roles, claims, world);
+    const values = { ...person, id: person.id as string, email };
+    return { ...workOutCaller(rulebook, values, roles, claims, world), ...standing };
   };
   const known = workOut(somebody);
   if (record === null || known === null) return null;
@@ -75,6 +79,12 @@ export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found
     if (tried !== null && speaksAgainst(tried)) best = tried;
   };
   const roles = (without: string) => best.somebody.roles.filter((each) => each !== without);
+  attempt({ somebody: { ...best.somebody, ofTheApplication: false } });
+  for (const { id } of best.records.get(PEOPLE)!) {
+    const person = best.records.get(PEOPLE)!.find((one) => one.id === id)!;
+    if ((person[IDENTITY] ?? null) !== null)
+      attempt({ records: cleared(best.records, PEOPLE, person, IDENTITY) });
+  }
   for (const role of found.somebody.roles) attempt({ somebody: { ...best.somebody, roles: roles(role) } });
   for (const each of found.somebody.shares ?? [])
     attempt({
