@@ -78,6 +78,21 @@ describe('advice', () => {
       'A009',
       'rules hives { steward may read, delete  nobody but steward may delete }',
     ],
+    [
+      'one number written in two ways',
+      'A008',
+      'rules hives { people may read when price = 1.5 and price = 1.50 }',
+    ],
+    [
+      'a number that is stamped in another way than it is asked for',
+      'A017',
+      'rules hives { people may read  keeper may update (code) when price = 1.5 stamp price = 1.50 }',
+    ],
+    [
+      'a number that two rules stamp in two ways',
+      'A018',
+      'rules hives { people may read  keeper may update (code) stamp price = 1.5  steward may update (code) stamp price = 1.50 }',
+    ],
     ['an either-or', 'A008', 'rules hives { people may read when code = "a" or code = "b" }'],
     ['a role that comes along with another', 'A010', 'rules hives { keeper may read }'],
     [
@@ -92,6 +107,15 @@ describe('advice', () => {
     ],
   ])('%s is nothing to say of: no %s', (_, code, rules) => {
     expect(codesOf(`${base}\n${rules}`)).not.toContain(code);
+  });
+
+  test('a stamp that makes its own rule false is told, whether the rule says new or nothing', () => {
+    for (const asked of ['price', 'new.price'])
+      expect(
+        codesOf(
+          `${base}\nrules hives { people may read  keeper may update (code) when ${asked} = 2 stamp price = 1 }`,
+        ),
+      ).toContain('A017');
   });
 
   test('of the demo is what is known of it, and SARIF 2.1.0 tells the same', () => {

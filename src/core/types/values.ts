@@ -161,6 +161,11 @@ export function compareValues(kind: ScalarType['kind'], a: Scalar, b: Scalar): n
   }
 }
 
+/** The same for values that are the same: `1.5` and `1.50` are one number. */
+export function valueKey(kind: ScalarType['kind'], value: Scalar): Scalar {
+  return kind === 'decimal' || kind === 'integer' ? new Big(value as string | number).toFixed() : value;
+}
+
 /** Are two values of one type the same? Missing is the same as missing. */
 export function sameValue(type: Type, a: Value, b: Value): boolean {
   if (a === null || b === null) return a === b;

@@ -1,6 +1,6 @@
 import type { AdviceKind } from './kind.ts';
 import type { Condition, Operand } from '../../ir/conditions.ts';
-import { groundsOfRule, partsOf } from './questions.ts';
+import { groundsOfRule, literalKey, partsOf } from './questions.ts';
 
 export const neverTrue: AdviceKind = {
   code: 'A008',
@@ -59,10 +59,10 @@ function asked(leaf: Condition): [Operand | null, unknown[]] {
     case 'missing':
       return [leaf.operand, []];
     case 'among':
-      return [leaf.operand, leaf.values.map((each) => each.value)];
+      return [leaf.operand, leaf.values.map(literalKey)];
     case 'equal':
-      if (leaf.right.kind === 'literal') return [leaf.left, [leaf.right.value]];
-      return leaf.left.kind === 'literal' ? [leaf.right, [leaf.left.value]] : [null, []];
+      if (leaf.right.kind === 'literal') return [leaf.left, [literalKey(leaf.right)]];
+      return leaf.left.kind === 'literal' ? [leaf.right, [literalKey(leaf.left)]] : [null, []];
     case 'and':
     case 'as':
     case 'at most':

@@ -2,6 +2,8 @@ import { coversAudience } from '../../check/audiences.ts';
 import type { Condition, Operand } from '../../ir/conditions.ts';
 import type { Rule, Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE, collectionOf } from '../../types/schema.ts';
+import type { Scalar, ScalarType } from '../../types/types.ts';
+import { valueKey } from '../../types/values.ts';
 import { plainGroundsOf } from '../grounds.ts';
 
 /** The fields of the record itself that say whose it is. */
@@ -89,4 +91,9 @@ export function bodiesOf(rulebook: Rulebook): (Condition | Operand)[] {
       [...sets.values()].flatMap((each) => (each.kind === 'value' ? [each.operand] : [])),
     ),
   ];
+}
+
+/** The same for literals that are the same value. */
+export function literalKey({ type, value }: Operand & { readonly kind: 'literal' }): Scalar {
+  return valueKey(type.kind as ScalarType['kind'], value);
 }

@@ -1,11 +1,12 @@
 import type { Condition, Operand, PathOperand } from '../../ir/conditions.ts';
 import { folded } from '../../ir/fold.ts';
 import { rewriteCondition } from '../../ir/rewrite.ts';
-import type { Rule } from '../../ir/rulebook.ts';
+import type { Rule, Stamp } from '../../ir/rulebook.ts';
 import { plainGroundsOf } from '../grounds.ts';
 import { seenFrom, type Overlay } from '../sides.ts';
 import type { AdviceKind } from './kind.ts';
 import { contradicts } from './never-true.ts';
+import { literalKey } from './questions.ts';
 
 export const stampUndoes: AdviceKind = {
   code: 'A017',
@@ -25,8 +26,8 @@ test identity ada { }`,
           (operation === 'update' && rule.operations.size === 1) ||
           rulebook.actions.has(`${rule.collection}.${operation}`),
       );
-      if (!changes || rule.stamps.length === 0 || isPossible(rule, 'before') === false) continue;
-      if (isPossible(rule, 'after')) continue;
+      if (!changes || rule.stamps.length === 0 || !isPossible(rule, 'before', [])) continue;
+      if (isPossible(rule, 'before', rule.stamps) && isPossible(rule, 'after', rule.stamps)) continue;
       const names = rule.stamps.map(({ field }) => field);
       const bare = names.filter((name) => readsBare(rule.when, name));
       const hint =
@@ -38,9 +39,9 @@ test identity ada { }`,
   },
 };
 
-/** Could the rule be true on this side, with its own stamps? */
-function isPossible(rule: Rule, side: 'before' | 'after'): boolean {
-  const overlay: Overlay = new Map(rule.stamps.map(({ field, value }) => [field, value]));
+/** Could the rule be true on this side, with these stamps? */
+function isPossible(rule: Rule, side: 'before' | 'after', stamps: readonly Stamp[]): boolean {
+  const overlay: Overlay = new Map(stamps.map(({ field, value }) => [field, value]));
   const seen = seenFrom(rule.when, side, overlay);
   return plainGroundsOf(
     withoutSelf(seen, !rule.audience.visitors && !rule.audience.everybody),
@@ -57,7 +58,7 @@ function withoutSelf(condition: Condition, isPerson: boolean): Condition {
       if (part.kind === 'equal' && isPerson && isMe(part.left) && isMe(part.right))
         return { kind: 'constant', value: true };
       if (part.kind === 'equal' && part.left.kind === 'literal' && part.right.kind === 'literal')
-        return { kind: 'constant', value: part.left.value === part.right.value };
+        return { kind: 'constant', value: literalKey(part.left) === literalKey(part.right) };
       if (part.kind === 'missing' && part.operand.kind === 'literal')
         return { kind: 'constant', value: false };
       return folded(part);

@@ -1,5 +1,7 @@
+import type { Operand } from '../../ir/conditions.ts';
 import type { Rule, Rulebook } from '../../ir/rulebook.ts';
 import type { AdviceKind } from './kind.ts';
+import { literalKey } from './questions.ts';
 
 export const stampsDiffer: AdviceKind = {
   code: 'A018',
@@ -31,9 +33,7 @@ test identity ada { roles keeper, steward }`,
             [...rule.operations.get('update')!].some((field) => other.operations.get('update')!.has(field)),
         );
         const differing = rule.stamps.filter(({ field, value }) =>
-          other.stamps.some(
-            (each) => each.field === field && JSON.stringify(each.value) !== JSON.stringify(value),
-          ),
+          other.stamps.some((each) => each.field === field && stampKey(each.value) !== stampKey(value)),
         );
         if (!meets || differing.length === 0) continue;
         const names = differing.map(({ field }) => field).join(', ');
@@ -44,6 +44,10 @@ test identity ada { roles keeper, steward }`,
       }
   },
 };
+
+function stampKey(value: Operand): string {
+  return value.kind === 'literal' ? JSON.stringify(['literal', literalKey(value)]) : JSON.stringify(value);
+}
 
 /** The operations of a rule in which its stamps are set on a record that is there. */
 function changing(rulebook: Rulebook, { operations, collection }: Rule): string[] {
