@@ -261,7 +261,8 @@ const wide = (zone: string) => `
   ${zone}
   collection districts { name text label  parent ref districts  tree by parent }
   collection hives { code text required label  keeper ref people  district ref districts on delete clear  price decimal  year integer
-    status one of ("active", "retired") = "active"  seen timestamp  born date  note text  tags list of text  open boolean  about json }
+    status one of ("active", "retired") = "active"  seen timestamp  born date  note text  tags list of text
+    marks list of one of ("active", "spare")  states list of one of ("active", "retired")  sizes list of integer  prices list of decimal  open boolean  about json }
   collection visits { code text label  hive ref hives required on delete remove  inspector ref people
     level integer  starts timestamp  ends timestamp }
   collection posts { code text label  district ref districts required on delete remove  keeper ref people }
@@ -329,6 +330,20 @@ describe('each piece of the language means to the solver what it means to the ru
     ['hives { people may read when me.rank > 3 }', 'read hives only if me.level > 4', 'refuted'],
     ['hives { people may read when "a" in tags }', 'read hives only if tags is present', 'proved'],
     ['hives { people may read when "a" in tags }', 'read hives only if "b" in tags', 'refuted'],
+    // Of another type than what is in the list.
+    ['hives { people may read when status in marks }', 'read hives only if status = "active"', 'proved'],
+    ['hives { people may read when status in marks }', 'read hives only if status = "retired"', 'refuted'],
+    [
+      'hives { people may read when note in marks }',
+      'read hives only if note in ("active", "spare")',
+      'proved',
+    ],
+    ['hives { people may read when status in tags }', 'read hives only if status in tags', 'proved'],
+    ['hives { people may read when status in states }', 'read hives only if states is present', 'proved'],
+    ['hives { people may read when status in states }', 'read hives only if "active" in states', 'refuted'],
+    ['hives { people may read when price in sizes }', 'read hives only if price != 1.5', 'proved'],
+    ['hives { people may read when price in sizes }', 'read hives only if price = 1', 'refuted'],
+    ['hives { people may read when year in prices }', 'read hives only if year in prices', 'proved'],
     [
       'hives { people may read when district in me.areas }',
       'read hives only if some p in posts has (p.district = district and p.keeper = me)',

@@ -17,6 +17,7 @@ import {
   equal,
   integer,
   known,
+  member,
   microsecondsOf,
   not,
   or,
@@ -650,7 +651,7 @@ export class Encoder {
     );
     const { required } = fieldOf(this.rulebook.schema, collection, field)!;
     const present = required ? 'true' : this.#presence(collection, field, type, holder);
-    return { present, has: (value) => `(${name} ${holder} ${value.term})` };
+    return { present, has: (value) => member(`${name} ${holder}`, type.of, value) };
   }
 
   /** A field of a record, in a world. */

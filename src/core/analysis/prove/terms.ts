@@ -42,6 +42,28 @@ export function equal(a: Encoded, b: Encoded): string {
   return kinds.includes('decimal') ? `(= ${asReal(a)} ${asReal(b)})` : `(= ${a.term} ${b.term})`;
 }
 
+/** Is the value in a list? `list` is a relation of the values of its type, and the value may be of another that it can be compared with. */
+export function member(list: string, of: Type, value: Encoded): string {
+  const is = (term: string) => `(${list} ${term})`;
+  const { term, type } = value;
+  if (of.kind === 'one of') {
+    if (sameValues(of, type) && !isText(term)) return is(term);
+    const text = plain(value);
+    return or(
+      of.values.map((each) => and([`(= ${text} ${textLiteral(each)})`, is(constructor(of.values, each))])),
+    );
+  }
+  if (of.kind === 'decimal') return is(asReal(value));
+  if (of.kind === 'integer' && type.kind === 'decimal')
+    return and([`(is_int ${term})`, is(`(to_int ${term})`)]);
+  return is(plain(value));
+}
+
+/** A literal that is none of the values of its type stands as a text. */
+function isText(term: string): boolean {
+  return term.startsWith('"');
+}
+
 function asReal({ term, type }: Encoded): string {
   return type.kind === 'integer' ? `(to_real ${term})` : term;
 }
@@ -49,7 +71,7 @@ function asReal({ term, type }: Encoded): string {
 /** One of a few, as the text that it is; any other value as it is. */
 export function plain(value: Encoded): string {
   const { term, type } = value;
-  if (type.kind !== 'one of' || term.startsWith('"')) return term;
+  if (type.kind !== 'one of' || isText(term)) return term;
   return type.values.reduceRight(
     (rest, each) => `(ite (= ${term} ${constructor(type.values, each)}) ${textLiteral(each)} ${rest})`,
     '""',
