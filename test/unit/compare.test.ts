@@ -178,6 +178,40 @@ test('a deletion that takes others along is compared where the same may stop it,
   expect(asked).toContainEqual(deleting);
 });
 
+test('what follows other rules over any number of collections is another right where these are others', async () => {
+  // Of hives and visits not a word is changed: what one may update there hangs on apiaries.
+  const chain = `rules hives { people may read people may update (code) when me may update apiary (name) }
+    rules visits { people may read when me may update hive (code) }`;
+  const [before, after] = ['name = "a"', 'host is present'].map((when) =>
+    rulebookOf(`${chain} rules apiaries { people may update (name) when ${when} }`),
+  ) as [Rulebook, Rulebook];
+  const visits: Right = { collection: 'visits', operation: 'read', fields: null };
+  expect(rightsThatDiffer(before, after)).toContainEqual(visits);
+  const { more, less } = await compareRight(before, after, visits, solver.solve);
+  expect([more.result, less.result]).toEqual(['somebody', 'nobody']);
+});
+
+test('where a sentence stands, and how it is laid out, is no difference', () => {
+  const rules =
+    'rules hives { people may read when keeper = me nobody may read (price) unless status = "active" }';
+  const other = `# moved\n\n${rules.replaceAll(' ', '\n  ')}`.replace('# moved', '// moved');
+  expect(rightsThatDiffer(rulebookOf(rules), rulebookOf(other))).toEqual([]);
+});
+
+test('what is shared gives the same to the same under rules that say the same', async () => {
+  const sharing = 'people may share when keeper = me';
+  const all = `rules hives { people may read when keeper = me ${sharing} }`;
+  const some = `rules hives { people may read when keeper = me and status = "active" ${sharing} }`;
+  expect(await ways(all, some)).toEqual(['nobody', 'somebody']);
+  // Of a record that is only looked at, too.
+  const visits = (when: string) => `rules visits { people may read when me may read hive ${when} }`;
+  const ofVisits: Right = { collection: 'visits', operation: 'read', fields: null };
+  const narrower = [`${all} ${visits('')}`, `${all} ${visits('and guest is present')}`] as const;
+  expect((await ways(...narrower, ofVisits))[0]).toBe('nobody');
+  // And where the rules of these are others, nothing is said of what a share of them gives.
+  expect((await ways(`${some} ${visits('')}`, `${all} ${visits('')}`, ofVisits))[0]).not.toBe('nobody');
+});
+
 test('what is not covered is said: other roles, writes', async () => {
   const before = rulebookOf('rules hives { keeper may delete when keeper = me }');
   const after = rulebookOf('rules hives { keeper may delete }');

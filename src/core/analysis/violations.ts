@@ -42,6 +42,16 @@ export function violationOf(decider: Decider, invariant: Invariant, record: Reco
   return new Looking(decider, invariant).at(record);
 }
 
+/** The same of one request alone. */
+export function violationBy(
+  decider: Decider,
+  invariant: Invariant,
+  record: RecordValues | null,
+  { operation, values }: Pick<Question, 'operation' | 'values'>,
+): Violation | null {
+  return new Looking(decider, invariant).by({ operation, collection: invariant.collection, record, values });
+}
+
 /** Records above one, with which it could go along, that are tried. */
 const MOST_ABOVE = 200;
 
@@ -58,6 +68,10 @@ class Looking {
   at(record: RecordValues | null): Looked {
     const violation = record === null ? this.#creating() : this.#doing(record);
     return { violation, complete: this.#complete };
+  }
+
+  by(question: Question): Violation | null {
+    return this.#judged(question, question.record);
   }
 
   #doing(record: RecordValues): Violation | null {

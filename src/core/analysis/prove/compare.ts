@@ -7,11 +7,12 @@ import { maysOf } from '../../ir/conditions.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { collectionOf } from '../../types/schema.ts';
 import type { Size } from './declarations.ts';
-import { Encoder, asking } from './encode.ts';
+import { asking } from './asked.ts';
+import { Encoder } from './encode.ts';
 import { readModel } from './model.ts';
 import { saidOf } from './said.ts';
 import type { Solve } from './index.ts';
-import { CannotEncode, and, not } from './terms.ts';
+import { CannotEncode, and } from './terms.ts';
 import { placed, smallest, type Found } from './worlds.ts';
 
 /** A right that is compared: with a record as such (`fields` null), or with fields that the same formulas are about. */
@@ -159,10 +160,10 @@ function question(allowing: Rulebook, refusing: Rulebook, right: Right, size: Si
   encoder.somebody('');
   encoder.assertions.push(encoder.there(collection, 'r'));
   const allowed = allowedTerm(encoder, right);
-  encoder.speakBy(refusing);
-  const refused = not(allowedTerm(encoder, right));
-  encoder.speakBy(allowing);
-  encoder.assertions.push(and([allowed, refused]));
+  const changed = changedCollections(allowing, refusing);
+  const refused = encoder.denied(refusing, changed, () => allowedTerm(encoder, right));
+  const goes = right.operation === 'delete' ? [encoder.unheld(collection, 'r')] : [];
+  encoder.assertions.push(and([allowed, refused, ...goes]));
   const roles = (who: string) => encoder.rolesByHand().map((name) => `${who}held_${name}`);
   const sharers = encoder.sharers.flatMap(({ who, flag }) => [
     `${who}me`,
@@ -249,39 +250,25 @@ export function rightsThatDiffer(before: Rulebook, after: Rulebook): Right[] {
   });
 }
 
-/** Collections of which some right is another one, by its own sentences or by those that it follows. */
-function changedCollections(before: Rulebook, after: Rulebook): Set<string> {
-  const rightsOf = (collection: string): Right[] => [
-    ...(['read', 'delete', 'share'] as const).map((operation): Right => ({
-      collection,
-      operation,
-      fields: null,
-    })),
-    ...[...collectionOf(after.schema, collection).fields.keys()].map((field): Right => ({
-      collection,
-      operation: 'read',
-      fields: [field],
-    })),
-  ];
-  // What one may update is asked by “me may update”, and is not compared in itself.
-  const texts = ({ rules, fences }: Rulebook, collection: string) =>
-    JSON.stringify(
-      [...rules, ...fences].filter((each) => each.collection === collection),
-      withoutPlaces,
-    );
+/** Collections of which some right may be another one: by their own sentences, or by those that these follow, over any number of them. */
+function changedCollections(before: Rulebook, after: Rulebook): ReadonlySet<string> {
+  const sentencesAbout = ({ rules, fences }: Rulebook, collection: string) =>
+    [...rules, ...fences].filter((each) => each.collection === collection);
+  const textsAbout = (rulebook: Rulebook, collection: string) =>
+    JSON.stringify(sentencesAbout(rulebook, collection), withoutPlaces);
   const all = [...after.schema.keys()];
-  const changed = new Set(all.filter((name) => texts(before, name) !== texts(after, name)));
+  const changed = new Set(all.filter((name) => textsAbout(before, name) !== textsAbout(after, name)));
   if (JSON.stringify([...before.roles], withoutPlaces) !== JSON.stringify([...after.roles], withoutPlaces))
     for (const name of all) changed.add(name);
+  const follows = (name: string) =>
+    [before, after].some((each) =>
+      sentencesAbout(each, name).some(({ when }) =>
+        maysOf(when).some(({ collection }) => changed.has(collection)),
+      ),
+    );
   for (let size = -1; size !== changed.size;) {
     size = changed.size;
-    for (const name of all)
-      if (
-        rightsOf(name).some((right) =>
-          [before, after].some((each) => followed(each, right).some((other) => changed.has(other))),
-        )
-      )
-        changed.add(name);
+    for (const name of all) if (follows(name)) changed.add(name);
   }
   return changed;
 }

@@ -1,103 +1,34 @@
 import { interpret, type Node, type NodeTable, type TrueOf } from '../../decide/nodes.ts';
 import { permission } from '../../decide/permission.ts';
 import { SHARE, shareableCollections } from '../../decide/shares.ts';
-import type { Condition, Operand, PathOperand, Range } from '../../ir/conditions.ts';
+import { nodesOf, type Condition, type Operand, type PathOperand, type Range } from '../../ir/conditions.ts';
 import { pairKey, type Audience, type Operation, type Rulebook } from '../../ir/rulebook.ts';
-import { PEOPLE, fieldOf } from '../../types/schema.ts';
-import type { Scalar, Type } from '../../types/types.ts';
+import { referrersOf } from '../../decide/steps/delete.ts';
+import { PEOPLE, collectionOf, fieldOf } from '../../types/schema.ts';
+import type { Type } from '../../types/types.ts';
+import type { Asked, At, Changed, Who, World } from './asked.ts';
+import { asking } from './asked.ts';
 import { Declarations, type Size } from './declarations.ts';
+import { literal } from './literals.ts';
 import {
   CannotEncode,
   FIRST_DAY,
   LAST_DAY,
   MICROSECONDS_A_DAY,
   and,
-  constructor,
-  daysOf,
   equal,
   integer,
   known,
   member,
-  microsecondsOf,
   not,
   or,
   plain,
-  real,
-  textLiteral,
   type Both,
   type Encoded,
 } from './terms.ts';
 
-/** Which world is looked at: the database before the step, or with all of it applied. */
-type World = 'before' | 'after';
-
-/** Where a condition is asked. */
-export interface At {
-  /** Records in hand: the one being decided, then those of the quantifiers around, as terms. */
-  readonly frame: readonly string[];
-  /** What `me has role` asks for. */
-  readonly pair: string;
-  readonly world: World;
-  /** Have `old` and `new` worlds of their own? Not where a rule is asked about a record that does not change. */
-  readonly sides: boolean;
-  /** Whose `me` it is: the caller, or a sharer by themself. */
-  readonly who: Who;
-  /** The quantifiers around: whatever is left open may be another thing for each record of theirs. */
-  readonly bound: readonly Bound[];
-}
-
-/** A variable of a quantifier. */
-interface Bound {
-  readonly variable: string;
-  readonly sort: string;
-}
-
-/** A person, as the names of what is known of them begin. */
-export type Who = '' | `s${number}_`;
-
-/** What the step changes. */
-export interface Changed {
-  readonly collection: string;
-  /** The record, as a term. */
-  readonly record: string;
-  /** By field; every other is as it was. */
-  readonly values: ReadonlyMap<string, Encoded>;
-  /** Is the record new? Then it is not there before. */
-  readonly created: boolean;
-}
-
 /** Which of the people are test identities. */
 export const IDENTITIES = 'test_identity';
-
-/** How a formula is asked: about which record, of which field, and what a ground must have besides. */
-export interface Asked {
-  readonly record: string;
-  readonly who: Who;
-  /** Null: no change is in hand; the record is what it is in this world. */
-  readonly world: World | null;
-  readonly field: string | null;
-  /** Without what others share with them? */
-  readonly alone: boolean;
-  readonly besides: ReadonlyMap<TrueOf, string>;
-  /** Can the reference that a field is given be read? */
-  readonly reference: (field: string) => string;
-  readonly bound: readonly Bound[];
-}
-
-/** The formula of a record in hand, asked by the caller, of no change; what differs is said. */
-export function asking(record: string, differing: Partial<Asked> = {}): Asked {
-  return {
-    record,
-    who: '',
-    world: null,
-    field: null,
-    alone: false,
-    besides: new Map(),
-    reference: () => 'true',
-    bound: [],
-    ...differing,
-  };
-}
 
 /**
  * Formulas and conditions as terms of an SMT solver, in SMT-LIB 2.6. Records of each collection are a sort, of which some
@@ -110,8 +41,8 @@ export function asking(record: string, differing: Partial<Asked> = {}): Asked {
 export class Encoder {
   readonly declarations: Declarations;
   #rulebook: Rulebook;
-  /** How many rulebooks have spoken before the present one. */
-  #speaking = 0;
+  /** While another rulebook is asked: the collections that are not the same by it. */
+  #denied: ReadonlySet<string> | null = null;
   readonly assertions: string[] = [];
   changed: Changed | null = null;
   /** Sharers that had a part in it, each with what they share of the record in hand. */
@@ -129,13 +60,20 @@ export class Encoder {
   }
 
   /**
-   * What follows is by another rulebook over the same collections and attributes. Who shares something is the same then, and what that
-   * gives is not: so of shares nothing is taken over.
+   * What is asked by another rulebook over the same collections and attributes, to be denied. Who shares something is the same then, and
+   * what that gives is not. Of the record in hand nobody shares it who had no part in it before: that somebody else might
+   * would only make less to be denied. `changed`: the collections of which shares may give something else.
    */
-  speakBy(rulebook: Rulebook): void {
+  denied(rulebook: Rulebook, changed: ReadonlySet<string>, work: () => string): string {
+    const before = this.#rulebook;
     this.#rulebook = rulebook;
-    this.#speaking++;
-    this.#knownShares.clear();
+    this.#denied = changed;
+    try {
+      return not(work());
+    } finally {
+      this.#rulebook = before;
+      this.#denied = null;
+    }
   }
 
   /** Somebody: who they are, whether anybody at all, and the roles that they were given. */
@@ -244,14 +182,13 @@ export class Encoder {
 
   /** A formula about a record: `besides` is asked of single grounds. */
   formula(node: Node, asked: Asked): string {
-    const { record, who, world, bound } = asked;
+    const { record, who, world } = asked;
     const at = (pair: TrueOf['pair'], in_: World): At => ({
-      frame: [record],
+      frame: [{ term: record, collection: pair.collection }],
       pair: pairKey(pair.operation, pair.collection),
       world: in_,
       sides: world === null,
       who,
-      bound,
     });
     const table: NodeTable<string> = {
       all: ({ parts }) => and(parts.map((part) => interpret(part, table))),
@@ -288,12 +225,23 @@ export class Encoder {
     const collection = this.#collectionOfShare.at(-1)!;
     if (who !== '' || alone || !shareableCollections(this.rulebook).has(collection)) return 'false';
     if (record !== 'r') {
-      const about = [collection, field ?? '', asked.world ?? '', this.#speaking];
+      const about = [
+        collection,
+        field ?? '',
+        asked.world ?? '',
+        this.#denied?.has(collection) === true ? 'denied' : '',
+      ];
       const name = `shared_${operation}_${about.join('_')}`;
       const sort = this.declarations.sort(collection);
       this.declarations.relation(name, `(declare-fun ${name} (${sort}) Bool)`);
       return `(${name} ${record})`;
     }
+    if (this.#denied !== null)
+      return or(
+        this.sharers
+          .filter((each) => each.operation === operation)
+          .map((each) => and([each.flag, ...this.#bySharer(each.who, operation, asked)])),
+      );
     const key = `${operation} ${field ?? ''} ${asked.world ?? ''}`;
     const known = this.#knownShares.get(key);
     if (known !== undefined) return known;
@@ -302,16 +250,20 @@ export class Encoder {
     this.sharers.push({ who: sharer, operation, flag });
     this.#knownShares.set(key, flag);
     this.somebody(sharer);
-    const besides = new Map<TrueOf, string>();
-    const bySharer: Asked = { ...asked, who: sharer, besides, reference: () => 'true' };
+    this.assertions.push(`(=> ${flag} ${and(this.#bySharer(sharer, operation, asked))})`);
+    return flag;
+  }
+
+  /** They may share the record, and do this to it by themself. */
+  #bySharer(who: Who, operation: string, asked: Asked): string[] {
+    const collection = this.#collectionOfShare.at(-1)!;
+    const bySharer: Asked = { ...asked, who, besides: new Map(), reference: () => 'true' };
     const does = permission(this.rulebook, operation, collection);
-    const parts = [
+    return [
       this.permitted(SHARE, collection, { ...bySharer, world: asked.world ?? 'before', field: null }),
       this.permitted(operation, collection, bySharer),
-      ...(field === null ? [] : [this.formula(does.field(field).whole, bySharer)]),
+      ...(asked.field === null ? [] : [this.formula(does.field(asked.field).whole, bySharer)]),
     ];
-    this.assertions.push(`(=> ${flag} ${and(parts)})`);
-    return flag;
   }
 
   readonly #knownShares = new Map<string, string>();
@@ -342,7 +294,7 @@ export class Encoder {
       const pairs = each.includes.get(role);
       return pairs === 'all' || pairs?.has(pair) === true;
     });
-    const at: At = { frame: [], pair, world: 'before', sides: false, who, bound: [] };
+    const at: At = { frame: [], pair, world: 'before', sides: false, who };
     return or(
       bringing.map((each) =>
         each.when === null
@@ -428,7 +380,7 @@ export class Encoder {
         const { term, present } = value(condition.target);
         const { collection, operation } = condition;
         const { field } = permission(this.rulebook, operation, collection);
-        const asked = asking(term, { who: at.who, world: at.world, bound: at.bound });
+        const asked = asking(term, { who: at.who, world: at.world });
         const every = this.within(collection, () => [
           this.permitted(operation, collection, asked),
           ...condition.fields.map((each) => this.formula(field(each).whole, { ...asked, field: each })),
@@ -439,24 +391,29 @@ export class Encoder {
   }
 
   /** For each record of the range, which comes last in the frame. */
-  #over(kind: 'exists' | 'forall', { collection, depth }: Range, at: At, body: (at: At) => string): string {
-    const sort = this.declarations.sort(collection);
-    const inner = (element: string, bound: readonly Bound[]) => {
-      const frame = [...at.frame];
-      frame[depth] = element;
-      const conditions = [this.there(collection, element)];
-      // A record that the step makes is not there before it.
-      if (this.changed?.created === true && this.changed.collection === collection && at.world === 'before')
-        conditions.push(`(not (= ${element} ${this.changed.record}))`);
-      const truth = body({ ...at, frame, bound });
-      return kind === 'exists' ? and([...conditions, truth]) : or([...conditions.map(not), truth]);
+  #over(kind: 'exists' | 'forall', range: Range, at: At, body: (at: At) => string): string {
+    const about = (element: string) => {
+      const { there, inner } = this.#element(range, at, element);
+      return kind === 'exists' ? and([...there, body(inner)]) : or([...there.map(not), body(inner)]);
     };
+    const { collection } = range;
     if (this.declarations.size !== null) {
-      const each = this.declarations.elements(collection).map((element) => inner(element, at.bound));
+      const each = this.declarations.elements(collection).map(about);
       return kind === 'exists' ? or(each) : and(each);
     }
     const variable = `x${this.#fresh++}`;
-    return `(${kind} ((${variable} ${sort})) ${inner(variable, [...at.bound, { variable, sort }])})`;
+    return `(${kind} ((${variable} ${this.declarations.sort(collection)})) ${about(variable)})`;
+  }
+
+  /** One record of a range: that it is there, and where a condition about it is asked. */
+  #element({ collection, depth }: Range, at: At, element: string): { there: string[]; inner: At } {
+    const frame = [...at.frame];
+    frame[depth] = { term: element, collection };
+    const there = [this.there(collection, element)];
+    // A record that the step makes is not there before it.
+    if (this.changed?.created === true && this.changed.collection === collection && at.world === 'before')
+      there.push(`(not (= ${element} ${this.changed.record}))`);
+    return { there, inner: { ...at, frame } };
   }
 
   #within({ left, right, parent }: Condition & { kind: 'within' }, at: At): Both {
@@ -477,7 +434,7 @@ export class Encoder {
       const list = this.#membership(right, at);
       const range = { collection: parent.collection, depth: Math.max(1, at.frame.length) };
       const test = this.#over('exists', range, at, (inner) => {
-        const top = inner.frame.at(-1)!;
+        const top = inner.frame.at(-1)!.term;
         const type = { kind: 'ref', collection: parent.collection } as const;
         return and([reaches(below.term, top), list.has({ term: top, present: 'true', type })]);
       });
@@ -506,9 +463,9 @@ export class Encoder {
     const { type } = operand;
     switch (operand.kind) {
       case 'literal':
-        return { term: this.#literal(operand.value, type), present: 'true', type };
+        return { term: literal(this.declarations, operand.value, type), present: 'true', type };
       case 'nothing':
-        return { term: this.#left(at, type).term, present: 'false', type };
+        return { term: this.fresh('nothing', this.declarations.sortOf(type)), present: 'false', type };
       case 'now':
         return { term: 'now', present: 'true', type };
       case 'today':
@@ -526,9 +483,14 @@ export class Encoder {
         return { term: `(str.len ${plain(text)})`, present: text.present, type };
       }
       case 'shift': {
-        if (operand.days !== 0 && type.kind === 'timestamp' && operand.zone !== 'UTC')
-          return this.#left(at, type);
         const from = this.#operand(operand.operand, at);
+        if (operand.days !== 0 && type.kind === 'timestamp' && operand.zone !== 'UTC') {
+          // Where clocks are changed, how long a day is depends on when it is.
+          const { term, present } = this.#open(`${operand.days} ${operand.minutes}`, type, [
+            { term: from.term, sort: 'Int' },
+          ]);
+          return { term, present: and([from.present, present]), type };
+        }
         const isDate = type.kind === 'date';
         const by = isDate
           ? BigInt(operand.days)
@@ -539,22 +501,58 @@ export class Encoder {
         return { term, present: and([from.present, inRange]), type };
       }
       case 'count':
-        return this.#left(at, type);
+        return this.#count(operand, at);
     }
   }
 
-  /** A value that is left open: it may be anything, and another thing each time, for each record of the quantifiers around. */
-  #left({ bound }: At, type: Type): Encoded {
-    const name = `open_${this.#fresh++}`;
-    const sorts = bound.map(({ sort }) => sort).join(' ');
-    const of = (each: string) =>
-      bound.length === 0 ? each : `(${each} ${bound.map(({ variable }) => variable).join(' ')})`;
-    const declare = (each: string, sort: string) =>
-      this.declarations.relation(each, `(declare-fun ${each} (${sorts}) ${sort})`);
-    declare(name, this.declarations.sortOf(type));
-    declare(`${name}_present`, 'Bool');
-    return { term: of(name), present: of(`${name}_present`), type };
+  /** In a world of so many records they are counted; of any number it is known whether there is one, and the rest is left open. */
+  #count(operand: Operand & { readonly kind: 'count' }, at: At): Encoded {
+    const { range, where, type } = operand;
+    const about = (kind: 'exists' | 'forall', truth: (both: Both) => string) =>
+      this.#over(kind, range, at, (inner) => truth(this.condition(where, inner)));
+    const present = about('forall', ({ yes, no }) => or([yes, no]));
+    if (this.declarations.size !== null) {
+      const each = this.declarations.elements(range.collection).map((element) => {
+        const { there, inner } = this.#element(range, at, element);
+        return `(ite ${and([...there, this.condition(where, inner).yes])} 1 0)`;
+      });
+      return { term: `(+ 0 ${each.join(' ')})`, present, type };
+    }
+    const rules = nodesOf(where).some(({ kind }) => kind === 'may' || kind === 'has role');
+    const by = rules ? [at.pair, this.#denied !== null] : null;
+    const key = JSON.stringify([operand, at.world, at.sides, at.who, by]);
+    const inHand = at.frame.flatMap((each) =>
+      each === undefined ? [] : [{ term: each.term, sort: this.declarations.sort(each.collection) }],
+    );
+    const { term } = this.#open(key, type, inHand);
+    return {
+      term: `(ite ${about('exists', ({ yes }) => yes)} (ite (< ${term} 1) 1 ${term}) 0)`,
+      present,
+      type,
+    };
   }
+
+  /**
+   * A value that is left open: it may be anything, but the same for the same question (`key`) about the same values; so these must be all
+   * that it depends on.
+   */
+  #open(
+    key: string,
+    type: Type,
+    values: readonly { readonly term: string; readonly sort: string }[],
+  ): Encoded {
+    const sorts = values.map(({ sort }) => sort);
+    const question = [key, ...sorts].join(' ');
+    const known = this.#opened.get(question) ?? `open_${this.#opened.size}`;
+    this.#opened.set(question, known);
+    const of = (name: string, sort: string) => {
+      this.declarations.relation(name, `(declare-fun ${name} (${sorts.join(' ')}) ${sort})`);
+      return values.length === 0 ? name : `(${name} ${values.map(({ term }) => term).join(' ')})`;
+    };
+    return { term: of(known, this.declarations.sortOf(type)), present: of(`${known}_present`, 'Bool'), type };
+  }
+
+  readonly #opened = new Map<string, string>();
 
   #path({ root, steps, type }: PathOperand, at: At): Encoded {
     const [first, ...rest] = steps as [PathOperand['steps'][number], ...PathOperand['steps']];
@@ -566,7 +564,7 @@ export class Encoder {
       reached = this.field(
         first.collection,
         first.field,
-        typeof root === 'number' ? at.frame[root]! : at.frame[0]!,
+        at.frame[typeof root === 'number' ? root : 0]!.term,
         world,
       );
     for (const step of rest) {
@@ -603,13 +601,33 @@ export class Encoder {
         };
       }
       case 'value': {
-        const at: At = { frame: [], pair, world: 'before', sides: false, who, bound: [] };
+        const at: At = { frame: [], pair, world: 'before', sides: false, who };
         const value = this.#operand(source.operand, at);
         return { ...value, present: and([`${who}person`, value.present]) };
       }
       case 'every':
         throw new CannotEncode(`the list me.${field} stands where a value is needed`);
     }
+  }
+
+  /** No record that stays refuses that this one goes, as things are before the step: those count that go along with nothing. */
+  unheld(collection: string, record: string): string {
+    const stays = (holder: string) =>
+      [...collectionOf(this.rulebook.schema, holder).fields.values()].every(
+        ({ type, onDelete }) => type.kind !== 'ref' || onDelete !== 'remove',
+      );
+    const at: At = { frame: [], pair: '', world: 'before', sides: false, who: '' };
+    const holding = referrersOf(this.rulebook, collection, 'refuse').filter(({ holder }) => stays(holder));
+    return and(
+      holding.map(({ holder, field }) =>
+        this.#over('forall', { collection: holder, depth: 1 }, at, ({ frame }) => {
+          const element = frame[1]!.term;
+          const { term, present } = this.field(holder, field.name, element, 'before');
+          const itself = holder === collection ? [`(not (= ${element} ${record}))`] : [];
+          return not(and([present, `(= ${term} ${record})`, ...itself]));
+        }),
+      ),
+    );
   }
 
   /** A list, as the question whether something is in it. */
@@ -626,7 +644,7 @@ export class Encoder {
     if (attribute?.source.kind === 'every') {
       const { range, operand: each, where } = attribute.source;
       const { pair, who } = at;
-      const around: At = { frame: [''], pair, world: 'before', sides: false, who, bound: [] };
+      const around: At = { frame: [undefined], pair, world: 'before', sides: false, who };
       return {
         present: `${who}person`,
         has: (value) =>
@@ -639,7 +657,7 @@ export class Encoder {
     const type = operand.type as Type & { kind: 'list' };
     if (attribute !== undefined || operand.steps.length > 1 || operand.root === 'me')
       throw new CannotEncode(`the list ${operand.steps.map((step) => step.field).join('.')}`);
-    const holder = typeof operand.root === 'number' ? at.frame[operand.root]! : at.frame[0]!;
+    const holder = at.frame[typeof operand.root === 'number' ? operand.root : 0]!.term;
     const { collection, field } = first!;
     if (this.changed?.collection === collection && this.changed.values.has(field))
       throw new CannotEncode(`the list ${field}, which the step may change,`);
@@ -706,39 +724,12 @@ export class Encoder {
 
   /** What an operand that needs no record comes to. */
   value(operand: Operand, pair: string): Encoded {
-    return this.#operand(operand, { frame: [], pair, world: 'before', sides: false, who: '', bound: [] });
+    return this.#operand(operand, { frame: [], pair, world: 'before', sides: false, who: '' });
   }
 
   #presence(collection: string, field: string, type: Type, element: string): string {
     const name = `p_${collection}_${field}`;
     this.declarations.declare({ name, collection, field, type, role: 'present' }, 'Bool');
     return `(${name} ${element})`;
-  }
-
-  #literal(value: Scalar, type: Type): string {
-    switch (type.kind) {
-      case 'one of':
-        this.declarations.sortOf(type);
-        return type.values.includes(value as string)
-          ? constructor(type.values, value as string)
-          : textLiteral(value as string);
-      case 'integer':
-        return integer(BigInt(value as number));
-      case 'decimal':
-        return real(String(value));
-      case 'boolean':
-        return String(value);
-      case 'date':
-        return integer(daysOf(value as string));
-      case 'timestamp':
-        return integer(microsecondsOf(value as string));
-      case 'ref':
-        throw new CannotEncode('a record that is named by its id');
-      case 'json':
-      case 'list':
-      case 'text':
-      case 'uuid':
-        return textLiteral(value as string);
-    }
   }
 }

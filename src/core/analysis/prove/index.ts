@@ -2,7 +2,7 @@ import { Decider } from '../../evaluate/decider.ts';
 import { actionKey, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
 import { collectionOf } from '../../types/schema.ts';
 import { valueWords } from '../../explain/words.ts';
-import { violationOf, type Violation } from '../violations.ts';
+import { violationBy, violationOf, type Violation } from '../violations.ts';
 import { readModel } from './model.ts';
 import { saidOf } from './said.ts';
 import { searchAtRandom } from './random.ts';
@@ -103,13 +103,14 @@ async function askSolver(
     let why =
       answer === 'sat' ? 'the solver’s example is no real one' : 'the solver came to no answer in time';
     for (const size of SIZES) {
-      const { encoder, text, get } = way.ask(size);
+      const { encoder, text, get, request } = way.ask(size);
       const told = (await solve(`${text}\n(get-value (${get.join(' ')}))`)).trim();
       if (!told.startsWith('sat')) {
         if (!told.startsWith('unsat')) why = 'the solver came to no answer in time';
         continue;
       }
-      const found = readModel(rulebook, encoder, invariant.collection, get, told.slice('sat'.length));
+      const model = told.slice('sat'.length);
+      const found = readModel(rulebook, encoder, invariant.collection, get, model, request);
       if (found !== null && against(found)) return found;
       why = 'an example was found that the rules, asked again, do not bear out';
     }
@@ -124,10 +125,13 @@ async function askSolver(
 function stepAgainst(
   rulebook: Rulebook,
   invariant: Invariant,
-  { caller, record, world }: Found,
+  { caller, record, world, sent }: Found,
 ): Violation | null {
   const decider = new Decider(rulebook, caller, world);
-  return violationOf(decider, invariant, invariant.operation === 'create' ? null : record).violation;
+  const about = invariant.operation === 'create' ? null : record;
+  return (
+    (sent && violationBy(decider, invariant, about, sent)) ?? violationOf(decider, invariant, about).violation
+  );
 }
 
 function exampleOf(

@@ -8,7 +8,8 @@ import { formatTimestamp } from '../../types/values.ts';
 import type { Declarations } from './declarations.ts';
 import { IDENTITIES, type Encoder } from './encode.ts';
 import { constructor } from './terms.ts';
-import { placed, type Found, type Setting, type Somebody } from './worlds.ts';
+import type { Requested } from './ways.ts';
+import { placed, type Found, type Sent, type Setting, type Somebody } from './worlds.ts';
 
 /** Reads the answer to `(get-value (…))`, whose terms are in the order of `get`. */
 export function readModel(
@@ -17,6 +18,7 @@ export function readModel(
   collection: string,
   get: readonly string[],
   answer: string,
+  request: Requested | null = null,
 ): Found | null {
   const pairs = parse(answer) as [unknown, unknown][];
   const values = new Map(get.map((term, index) => [term, pairs[index]![1]]));
@@ -82,7 +84,21 @@ export function readModel(
       }),
     },
     mentioned,
+    ...(request === null ? {} : { sent: sentOf(request, values, read) }),
   });
+}
+
+function sentOf(
+  { operation, values: asked }: Requested,
+  values: ReadonlyMap<string, unknown>,
+  read: (term: string, type: Type) => Value,
+): Sent {
+  const sent = asked.filter(({ supplied }) => supplied === null || values.get(supplied) === 'true');
+  const valueOf = (name: string, type: Type): Value => {
+    if (values.get(`g_${name}_present`) !== 'true') return null;
+    return type.kind === 'list' || type.kind === 'json' ? someJson(type) : read(`g_${name}`, type);
+  };
+  return { operation, values: new Map(sent.map(({ name, type }) => [name, valueOf(name, type)])) };
 }
 
 function somebodyOf(

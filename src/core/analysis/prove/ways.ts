@@ -12,10 +12,11 @@ import {
   type Stamp,
 } from '../../ir/rulebook.ts';
 import { collectionOf, type Field } from '../../types/schema.ts';
-import { simpleTypes } from '../../types/types.ts';
+import { simpleTypes, type Type } from '../../types/types.ts';
 import { actionsOf } from '../outcomes.ts';
 import type { Size } from './declarations.ts';
-import { Encoder, asking, type Asked } from './encode.ts';
+import { asking, type Asked } from './asked.ts';
+import { Encoder } from './encode.ts';
 import { and, not, or, type Encoded } from './terms.ts';
 
 /** A question to the solver: could there be a step of this kind that speaks against the invariant? */
@@ -23,6 +24,18 @@ export interface Question {
   readonly encoder: Encoder;
   readonly text: string;
   readonly get: readonly string[];
+  readonly request: Requested | null;
+}
+
+/** What a step is asked for with: each value is `g_NAME`, where there is one `g_NAME_present`, and `supplied` says whether it is sent at all. */
+export interface Requested {
+  readonly operation: string;
+  readonly values: readonly {
+    readonly name: string;
+    readonly type: Type;
+    /** Null: always. */
+    readonly supplied: string | null;
+  }[];
 }
 
 /** One kind of step that does what an invariant speaks of. */
@@ -87,6 +100,7 @@ class Step {
   readonly #invariant: Invariant;
   readonly #encoder: Encoder;
   readonly #fields: ReadonlyMap<string, Field>;
+  #request: Requested | null = null;
 
   constructor(rulebook: Rulebook, invariant: Invariant, size: Size) {
     this.#rulebook = rulebook;
@@ -109,8 +123,12 @@ class Step {
       flag,
       ...this.#roles(who),
     ]);
-    const get = ['me', 'person', 'verified', 'now', 'r', ...this.#roles(''), ...sharers];
-    return { encoder: this.#encoder, ...this.#encoder.question(get) };
+    const sent = (this.#request?.values ?? []).flatMap(({ name, supplied }) => [
+      `g_${name}_present`,
+      ...(supplied === null ? [] : [supplied]),
+    ]);
+    const get = ['me', 'person', 'verified', 'now', 'r', ...this.#roles(''), ...sharers, ...sent];
+    return { encoder: this.#encoder, ...this.#encoder.question(get), request: this.#request };
   }
 
   #roles(who: string): string[] {
@@ -127,8 +145,12 @@ class Step {
   }
 
   whole(operation: Operation): string {
-    const permitted = this.#encoder.permitted(operation, this.#invariant.collection, asking('r'));
-    return and([permitted, this.#against(operation, ['before'])]);
+    const { collection } = this.#invariant;
+    return and([
+      this.#encoder.permitted(operation, collection, asking('r')),
+      ...(operation === 'delete' ? [this.#encoder.unheld(collection, 'r')] : []),
+      this.#against(operation, ['before']),
+    ]);
   }
 
   /** The record is deleted because the one that it points at is. */
@@ -137,6 +159,7 @@ class Step {
     return and([
       ...this.#goesWith(field),
       ...this.#fencesAlong(collection, 'r', null),
+      this.#encoder.unheld(collection, 'r'),
       this.#against('delete', ['before']),
     ]);
   }
@@ -169,7 +192,8 @@ class Step {
     const further = [...collectionOf(this.#rulebook.schema, target).fields.values()].some(
       (each) => each.type.kind === 'ref' && each.onDelete === 'remove',
     );
-    return [present, or([deleted, ...(further ? [and(this.#fencesAlong(target, term, null))] : [])])];
+    const goes = or([deleted, ...(further ? [and(this.#fencesAlong(target, term, null))] : [])]);
+    return [present, goes, this.#encoder.unheld(target, term)];
   }
 
   #fencesAlong(collection: string, record: string, cleared: string | null): string[] {
@@ -193,10 +217,7 @@ class Step {
     const suppliable = [...this.#fields.values()].filter(
       ({ name, system }) => !system && leavesOf([updating.field(name).granted]).length > 0,
     );
-    const supplied = new Map(suppliable.map(({ name }) => [name, this.#flag(`s_${name}`)]));
-    const given = new Map(
-      suppliable.map((field) => [field.name, this.#encoder.given(field.name, field.type, field.required)]),
-    );
+    const { supplied, given } = this.#supplying('update', suppliable);
     const stamping = updating.grounds.filter(
       ({ rule }) => rule.stamps.length > 0 && rule.operations.size === 1,
     );
@@ -240,6 +261,19 @@ class Step {
     return and([...allowed, ...further, touched, this.#against('update', ['before', 'after'])]);
   }
 
+  /** Fields that a request may supply: whether it does, and with what. */
+  #supplying(operation: string, suppliable: readonly Field[]) {
+    const supplied = new Map(suppliable.map(({ name }) => [name, this.#flag(`s_${name}`)]));
+    const given = new Map(
+      suppliable.map(({ name, type, required }) => [name, this.#encoder.given(name, type, required)]),
+    );
+    this.#request = {
+      operation,
+      values: suppliable.map(({ name, type }) => ({ name, type, supplied: supplied.get(name)! })),
+    };
+    return { supplied, given };
+  }
+
   acting(name: string): string {
     const { collection, fields } = this.#invariant;
     const own = permission(this.#rulebook, name, collection);
@@ -256,6 +290,14 @@ class Step {
         this.#encoder.given(parameter, type, required),
       ]),
     );
+    this.#request = {
+      operation: name,
+      values: [...action.parameters].map(([parameter, { type }]) => ({
+        name: parameter,
+        type,
+        supplied: null,
+      })),
+    };
     const pair = pairKey(name, collection);
     const values = new Map<string, Encoded>(
       [...action.sets].map(([field, set]): [string, Encoded] => {
@@ -298,10 +340,7 @@ class Step {
     const suppliable = [...this.#fields.values()].filter(
       ({ name, system }) => !system && covered.has(name) && !stamps.has(name),
     );
-    const supplied = new Map(suppliable.map(({ name }) => [name, this.#flag(`s_${name}`)]));
-    const given = new Map(
-      suppliable.map((field) => [field.name, this.#encoder.given(field.name, field.type, field.required)]),
-    );
+    const { supplied, given } = this.#supplying('create', suppliable);
     const pair = pairKey('create', collection);
     const values = new Map<string, Encoded>();
     for (const { name, type, system, default: standard } of this.#fields.values()) {
@@ -439,7 +478,13 @@ class Step {
     return or(
       worlds.map((world) =>
         not(
-          this.#encoder.condition(only, { frame: ['r'], pair, world, sides: true, who: '', bound: [] }).yes,
+          this.#encoder.condition(only, {
+            frame: [{ term: 'r', collection }],
+            pair,
+            world,
+            sides: true,
+            who: '',
+          }).yes,
         ),
       ),
     );

@@ -23,8 +23,15 @@ export interface Somebody {
 /** All records that there are, by collection. */
 export type Records = ReadonlyMap<string, readonly RecordValues[]>;
 
+/** What is asked for, where it is known: an operation, with what is sent. */
+export interface Sent {
+  readonly operation: string;
+  readonly values: ReadonlyMap<string, Value>;
+}
+
 /** A small world: who asks, which record is asked about, when, and what else there is. */
 export interface Setting {
+  readonly sent?: Sent;
   readonly asked: { readonly collection: string; readonly id: string; readonly now: string };
   readonly records: Records;
   readonly somebody: Somebody;
@@ -79,6 +86,10 @@ export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found
     if (tried !== null && speaksAgainst(tried)) best = tried;
   };
   const roles = (without: string) => best.somebody.roles.filter((each) => each !== without);
+  for (const field of found.sent?.values.keys() ?? []) {
+    const { operation, values } = best.sent!;
+    attempt({ sent: { operation, values: new Map([...values].filter(([name]) => name !== field)) } });
+  }
   attempt({ somebody: { ...best.somebody, ofTheApplication: false } });
   for (const { id } of best.records.get(PEOPLE)!) {
     const person = best.records.get(PEOPLE)!.find((one) => one.id === id)!;

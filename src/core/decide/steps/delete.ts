@@ -123,13 +123,13 @@ export interface Referrer {
 export function referrersOf(
   rulebook: Pick<Rulebook, 'schema'>,
   target: string,
-  onDelete: 'remove' | 'clear',
+  onDelete: 'remove' | 'clear' | 'refuse',
 ): Referrer[] {
   return [...rulebook.schema.values()].flatMap((collection) =>
     [...collection.fields.values()]
       .filter(
-        (field) =>
-          field.onDelete === onDelete && field.type.kind === 'ref' && field.type.collection === target,
+        ({ name, type, onDelete: does }) =>
+          does === onDelete && type.kind === 'ref' && type.collection === target && name !== 'id',
       )
       .map((field) => ({ holder: collection.name, field })),
   );
