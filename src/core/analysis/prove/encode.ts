@@ -556,8 +556,8 @@ export class Encoder {
 
   #path({ root, steps, type }: PathOperand, at: At): Encoded {
     const [first, ...rest] = steps as [PathOperand['steps'][number], ...PathOperand['steps']];
-    const world: World =
-      at.sides && root === 'old' ? 'before' : at.sides && root === 'new' ? 'after' : at.world;
+    // What a path of the caller’s leads to is as it is on this side; only their own fields are as before.
+    const world = this.#worldOf(root, at);
     let reached: Encoded;
     if (root === 'me') reached = this.#ofMe(first.field, at);
     else
@@ -586,6 +586,10 @@ export class Encoder {
     const { source, type } = attribute;
     switch (source.kind) {
       case 'claim': {
+        if (type.kind === 'list') {
+          this.declarations.constant(`${who}claim_${field}_present`, 'Bool');
+          return { term: 'false', present: and([`${who}person`, `${who}claim_${field}_present`]), type };
+        }
         this.declarations.declare(
           { name: `${who}claim_${field}`, collection: null, field, type, role: 'value' },
           this.declarations.sortOf(type),
@@ -606,7 +610,8 @@ export class Encoder {
         return { ...value, present: and([`${who}person`, value.present]) };
       }
       case 'every':
-        throw new CannotEncode(`the list me.${field} stands where a value is needed`);
+        // Whoever calls has it, though nothing may be in it.
+        return { term: 'false', present: `${who}person`, type };
     }
   }
 
@@ -655,11 +660,32 @@ export class Encoder {
       };
     }
     const type = operand.type as Type & { kind: 'list' };
-    if (attribute !== undefined || operand.steps.length > 1 || operand.root === 'me')
-      throw new CannotEncode(`the list ${operand.steps.map((step) => step.field).join('.')}`);
-    const holder = at.frame[typeof operand.root === 'number' ? operand.root : 0]!.term;
-    const { collection, field } = first!;
-    if (this.changed?.collection === collection && this.changed.values.has(field))
+    if (attribute?.source.kind === 'claim') {
+      const name = `${at.who}claim_${first!.field}`;
+      this.declarations.constant(`${name}_present`, 'Bool');
+      this.declarations.relation(
+        `in_${name}`,
+        `(declare-fun in_${name} (${this.declarations.sortOf(type.of)}) Bool)`,
+      );
+      return {
+        present: and([`${at.who}person`, `${name}_present`]),
+        has: (value) => member(`in_${name}`, type.of, value),
+      };
+    }
+    if (attribute?.source.kind === 'value') {
+      const own = this.#membership(attribute.source.operand, {
+        ...at,
+        frame: [],
+        world: 'before',
+        sides: false,
+      });
+      return { ...own, present: and([`${at.who}person`, own.present]) };
+    }
+    const { collection, field } = operand.steps.at(-1)!;
+    const { term, present: reached } = this.#holderOf(operand, at);
+    const isOwn = operand.root === 'me' && operand.steps.length === 1;
+    const isOld = this.#worldOf(operand.root, at) === 'before' && this.changed?.created !== true;
+    if (!isOwn && !isOld && this.changed?.collection === collection && this.changed.values.has(field))
       throw new CannotEncode(`the list ${field}, which the step may change,`);
     const name = `in_${collection}_${field}`;
     this.declarations.declare(
@@ -668,8 +694,23 @@ export class Encoder {
       this.declarations.sortOf(type.of),
     );
     const { required } = fieldOf(this.rulebook.schema, collection, field)!;
-    const present = required ? 'true' : this.#presence(collection, field, type, holder);
-    return { present, has: (value) => member(`${name} ${holder}`, type.of, value) };
+    const present = required ? 'true' : this.#presence(collection, field, type, term);
+    return { present: and([reached, present]), has: (value) => member(`${name} ${term}`, type.of, value) };
+  }
+
+  /** The record whose field the path ends at. */
+  #holderOf(path: PathOperand, at: At): Pick<Encoded, 'term' | 'present'> {
+    const { root, steps } = path;
+    const above = steps.slice(0, -1);
+    const collection = steps.at(-1)!.collection;
+    if (above.length > 0) return this.#path({ ...path, steps: above, type: { kind: 'ref', collection } }, at);
+    if (root === 'me') return { term: `${at.who}me`, present: `${at.who}person` };
+    return { term: at.frame[typeof root === 'number' ? root : 0]!.term, present: 'true' };
+  }
+
+  #worldOf(root: PathOperand['root'], at: At): World {
+    if (!at.sides) return at.world;
+    return root === 'old' ? 'before' : root === 'new' ? 'after' : at.world;
   }
 
   /** A field of a record, in a world. */

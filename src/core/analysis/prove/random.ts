@@ -206,8 +206,11 @@ function randomSomebody(
 ): Somebody {
   const claims: Record<string, unknown> = {};
   for (const { source, type } of rulebook.attributes.values())
-    if (source.kind === 'claim' && type.kind !== 'list' && dice.percent(70))
-      claims[source.claim] = dice.pick(pool.get(type.kind) ?? ['a']);
+    if (source.kind === 'claim' && dice.percent(70))
+      claims[source.claim] =
+        type.kind === 'list'
+          ? Array.from({ length: dice.between(0, 2) }, () => dice.pick(pool.get(type.of.kind) ?? ['a']))
+          : dice.pick(pool.get(type.kind) ?? ['a']);
   return {
     me: dice.pick(records.get(PEOPLE)!).id as string,
     roles: [...rulebook.roles.keys()].filter((role) => isGivenByHand(rulebook, role) && dice.percent(30)),

@@ -1,0 +1,172 @@
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { openSolver, type Solver } from '../../src/cli/solver.ts';
+import { Dice } from '../../src/core/analysis/dice.ts';
+import { compareRight, rightsThatDiffer, type Right } from '../../src/core/analysis/prove/compare.ts';
+import { searchProof } from '../../src/core/analysis/prove/index.ts';
+import { searchAtRandom } from '../../src/core/analysis/prove/random.ts';
+import { placed, type Found } from '../../src/core/analysis/prove/worlds.ts';
+import { violationOf } from '../../src/core/analysis/violations.ts';
+import { checkRulebook } from '../../src/core/check/index.ts';
+import { Decider } from '../../src/core/evaluate/decider.ts';
+import type { Rulebook } from '../../src/core/ir/rulebook.ts';
+import { collections, RuleWriter, schemaText } from './generator.ts';
+import { outcomeRulebook, outcomeSchema } from './worlds.ts';
+
+/**
+ * Proofs of random rulebooks, held against small worlds made at random, in which the closures decide: nothing that is proved, or called
+ * the same, is ever contradicted. What is refuted is no part of this: the closures have borne it out already.
+ */
+const SEED = Number(process.env.AGREEMENT_SEED ?? 1);
+const ROUNDS = Number(process.env.PROOFS_ROUNDS ?? 4);
+/** Worlds in which each proof is tried. */
+const WORLDS = 60;
+
+let solver: Solver;
+beforeAll(async () => {
+  solver = await openSolver(1);
+});
+afterAll(() => solver.close());
+
+function parse(text: string): Rulebook | null {
+  const checked = checkRulebook([{ name: 'proofs.gate', text }]);
+  return checked.ok ? checked.rulebook : null;
+}
+
+const isAllowed = (rulebook: Rulebook, { collection, operation, fields }: Right, found: Found | null) => {
+  if (found === null) return false;
+  const { record, caller, world } = found;
+  const decider = new Decider(rulebook, caller, world);
+  if (fields !== null) return decider.shown(collection, record)?.has(fields[0]!) === true;
+  if (!decider.isReadable(collection, record)) return false;
+  return operation === 'read' || decider.decide({ operation, collection, record, values: new Map() }).allowed;
+};
+
+/** Ways to write a sentence a little otherwise. */
+const slips: readonly (readonly [RegExp, string])[] = [
+  [/ = /, ' != '],
+  [/ > /, ' >= '],
+  [/ < /, ' <= '],
+  [/ and /, ' or '],
+  [/ or /, ' and '],
+  [/ is missing/, ' is present'],
+  [/some /, 'no '],
+  [/ w1 /, ' w2 '],
+  [/people may/, 'everybody may'],
+  [/ when .*$/, ''],
+  [/ unless .*$/, ''],
+  [/may read \([^)]*\)/, 'may read (all)'],
+  [/^.* may .*$/, ''],
+];
+
+function slipped(dice: Dice, text: string): string {
+  const sentences = [...text.matchAll(/^.* may .*$/gm)].map(([line]) => line);
+  const line = dice.pick(sentences);
+  const [wrong, right] = dice.pick(slips.filter(([pattern]) => pattern.test(line)));
+  return text.replace(line, line.replace(wrong, right));
+}
+
+test(
+  'what is proved of rules with every type and kind of condition is so in all small worlds',
+  { timeout: 3_600_000 },
+  async () => {
+    const counts = { proved: 0, refuted: 0, 'not decided': 0 };
+    for (let round = 0; round < ROUNDS; round++) {
+      const dice = new Dice(SEED * 10_000 + round);
+      const writer = new RuleWriter(dice, parse(schemaText)!.schema);
+      const rules = writer.rulebook();
+      for (const collection of collections) {
+        const block = rules.split('\nrules ').find((each) => each.startsWith(`${collection} {`))!;
+        const whens = [...block.matchAll(/ when (.*)$/gm)]
+          .map(([, when]) => `(${when})`)
+          .filter((when) => !/\b(old|new)\b/.test(when));
+        if (whens.length === 0) continue;
+        // What the rules say, and that with a slip in it or something more asked: of these some are true.
+        const said = whens.join(' or ');
+        const beside = writer.filter(collection);
+        for (const only of new Set([said, `${said} or ${beside}`, `(${said}) and ${beside}`])) {
+          const operation = dice.pick(['read', 'read', 'delete', 'share']);
+          const rulebook = parse(
+            `${schemaText}\n${rules}\ninvariant "i" ${operation} ${collection} only if ${only}`,
+          );
+          const invariant = rulebook?.invariants[0];
+          if (!rulebook || invariant === undefined) continue;
+          const { result } = await searchProof(rulebook, invariant, solver.solve);
+          counts[result]++;
+          if (result !== 'proved') continue;
+          const found = searchAtRandom(
+            rulebook,
+            invariant,
+            WORLDS,
+            ({ caller, world, record }) =>
+              violationOf(new Decider(rulebook, caller, world), invariant, record).violation !== null,
+          );
+          expect(found, `proved, and not so: ${operation} ${collection} only if ${only}\n${rules}`).toBe(
+            null,
+          );
+        }
+      }
+    }
+    console.log(`proofs of every type: ${JSON.stringify(counts)} (seed ${SEED})`);
+    expect(counts.proved).toBeGreaterThan(ROUNDS);
+    expect(counts.refuted).toBeGreaterThan(ROUNDS);
+  },
+);
+
+test(
+  'of two rulebooks nobody has what is called the same, or nobody’s, under one of them alone',
+  { timeout: 3_600_000 },
+  async () => {
+    const counts = { same: 0, nobody: 0, somebody: 0, 'not decided': 0 };
+    for (let round = 0; round < 6 * ROUNDS; round++) {
+      // Several slips in each: it is only looked at again.
+      const text = outcomeRulebook(new Dice(SEED * 10_000 + 5_000 + Math.floor(round / 4)));
+      const dice = new Dice(SEED * 10_000 + 7_000 + round);
+      const before = parse(`${outcomeSchema}\n${text}`)!;
+      const changed = slipped(dice, text);
+      const after = parse(`${outcomeSchema}\n${changed}`);
+      if (after === null) continue;
+      const differing = rightsThatDiffer(before, after);
+      const nobodyHas = (right: Right, one: Rulebook, other: Rulebook) => {
+        const invariant = { ...right, only: { kind: 'constant', value: true } } as unknown as Parameters<
+          typeof searchAtRandom
+        >[1];
+        const found = searchAtRandom(
+          one,
+          invariant,
+          WORLDS,
+          (each) => isAllowed(one, right, each) && !isAllowed(other, right, placed(other, each)),
+        );
+        expect(found, `${JSON.stringify(right)}\n${outcomeSchema}\n${text}\n\nand\n\n${changed}`).toBe(null);
+      };
+      for (const right of differing) {
+        const { more, less } = await compareRight(before, after, right, solver.solve);
+        counts[more.result]++;
+        counts[less.result]++;
+        if (more.result === 'nobody') nobodyHas(right, after, before);
+        if (less.result === 'nobody') nobodyHas(right, before, after);
+      }
+      for (const { name: collection, fields } of after.schema.values())
+        for (const [operation, field] of [
+          ['read', null],
+          ['delete', null],
+          ['share', null],
+          ['read', dice.pick([...fields.keys()].slice(1))],
+        ] as const) {
+          const right: Right = { collection, operation, fields: field === null ? null : [field] };
+          const isNamed = differing.some(
+            (each) =>
+              each.collection === collection &&
+              each.operation === operation &&
+              (field === null ? each.fields === null : each.fields?.includes(field)),
+          );
+          if (isNamed || dice.percent(80)) continue;
+          counts.same++;
+          nobodyHas(right, after, before);
+          nobodyHas(right, before, after);
+        }
+    }
+    console.log(`two rulebooks: ${JSON.stringify(counts)} (seed ${SEED})`);
+    expect(counts.nobody).toBeGreaterThan(ROUNDS);
+    expect(counts.same).toBeGreaterThan(ROUNDS);
+  },
+);
