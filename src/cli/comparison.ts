@@ -2,10 +2,11 @@ import {
   compareRight,
   rightsThatDiffer,
   whyNotComparable,
-  writingMayDiffer,
   type Compared,
-  type OneWay,
+  type Right,
 } from '../core/analysis/prove/compare.ts';
+import { compareWrite, writesThatDiffer } from '../core/analysis/prove/compare-writes.ts';
+import type { OneWay } from '../core/analysis/prove/one-way.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import type { Output } from './output.ts';
 import { withProgress } from './progress.ts';
@@ -26,25 +27,25 @@ export async function comparison(before: Rulebook, after: Rulebook, seconds: num
   const why = whyNotComparable(before, after);
   if (why !== null)
     return { comparable: false, compared: [], left: [`nothing was compared by proof, as ${why}`] };
-  const rights = rightsThatDiffer(before, after);
+  const asked = [
+    ...rightsThatDiffer(before, after).map((right) => ({ right, compare: compareRight })),
+    ...writesThatDiffer(before, after).map((right) => ({ right, compare: compareWrite })),
+  ];
   const compared: Compared[] = [];
-  if (rights.length > 0) {
+  if (asked.length > 0) {
     const solver = await openSolver(seconds);
     try {
       await withProgress(async (show) => {
-        for (const [done, right] of rights.entries()) {
-          show({ done, total: rights.length, doing: `${right.operation} ${right.collection}` });
-          compared.push(await compareRight(before, after, right, solver.solve));
+        for (const [done, { right, compare }] of asked.entries()) {
+          show({ done, total: asked.length, doing: `${right.operation} ${right.collection}` });
+          compared.push(await compare(before, after, right, solver.solve));
         }
       });
     } finally {
       solver.close();
     }
   }
-  const left = writingMayDiffer(before, after)
-    ? ['creating, updating and actions depend on what is written, and were not compared by proof']
-    : [];
-  return { comparable: true, compared: compared.filter((each) => !isEqual(each)), left };
+  return { comparable: true, compared: compared.filter((each) => !isEqual(each)), left: [] };
 }
 
 function isEqual({ more, less }: Compared): boolean {
@@ -55,7 +56,7 @@ function isEqual({ more, less }: Compared): boolean {
 export function tellComparison(output: Output, { comparable, compared, left }: Comparison): void {
   const { bad, faint } = output.paint;
   if (compared.length === 0 && comparable)
-    output.line('nobody gains or loses anything in reading, deleting and sharing (proved)');
+    output.line('nobody gains or loses anything that could be read, written, deleted or shared (proved)');
   for (const [{ right, more, less }, names] of together(compared)) {
     const what = `${right.operation} ${right.collection} (${names.join(', ')})`;
     const mark =
@@ -66,8 +67,9 @@ export function tellComparison(output: Output, { comparable, compared, left }: C
       ['loses', less],
     ] as const) {
       if (found.result !== 'somebody') continue;
-      const { caller, record, others } = found.example;
-      for (const [index, line] of [caller, record, ...others].entries())
+      const { caller, record, sent, others } = found.example;
+      const sending = sent === null ? [] : [sent === '' ? 'with nothing sent' : `with ${sent}`];
+      for (const [index, line] of [caller, record, ...sending, ...others].entries())
         output.line(faint(index === 0 ? `    ${way} it: ${line}` : `      ${line}`));
     }
   }
@@ -81,10 +83,14 @@ function together(compared: readonly Compared[]): [Compared, string[]][] {
     const { right, more, less } = each;
     const key = JSON.stringify([right.operation, right.collection, wordsOf(more, less)]);
     const row = rows.get(key) ?? [each, []];
-    row[1].push(...(right.fields ?? ['the record']));
+    row[1].push(...(right.fields ?? [isWritten(right) ? 'some request' : 'the record']));
     rows.set(key, row);
   }
   return [...rows.values()];
+}
+
+function isWritten({ operation }: Right): boolean {
+  return operation !== 'read' && operation !== 'delete' && operation !== 'share';
 }
 
 function wordsOf(more: OneWay, less: OneWay): string {

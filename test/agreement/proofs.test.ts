@@ -2,15 +2,17 @@ import { afterAll, beforeAll, expect, test } from 'vitest';
 import { openSolver, type Solver } from '../../src/cli/solver.ts';
 import { Dice } from '../../src/core/analysis/dice.ts';
 import { compareRight, rightsThatDiffer, type Right } from '../../src/core/analysis/prove/compare.ts';
+import { compareWrite, writesThatDiffer } from '../../src/core/analysis/prove/compare-writes.ts';
 import { searchProof } from '../../src/core/analysis/prove/index.ts';
 import { searchAtRandom } from '../../src/core/analysis/prove/random.ts';
 import { placed, type Found } from '../../src/core/analysis/prove/worlds.ts';
 import { violationOf } from '../../src/core/analysis/violations.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import { Decider } from '../../src/core/evaluate/decider.ts';
-import type { Rulebook } from '../../src/core/ir/rulebook.ts';
+import { actionsOf } from '../../src/core/analysis/outcomes.ts';
+import type { Invariant, Rulebook } from '../../src/core/ir/rulebook.ts';
 import { collections, RuleWriter, schemaText } from './generator.ts';
-import { outcomeRulebook, outcomeSchema } from './worlds.ts';
+import { outcomeRulebook, outcomeSchema, randomRequest } from './worlds.ts';
 
 /**
  * Proofs of random rulebooks, held against small worlds made at random, in which the closures decide: nothing that is proved, or called
@@ -18,8 +20,10 @@ import { outcomeRulebook, outcomeSchema } from './worlds.ts';
  */
 const SEED = Number(process.env.AGREEMENT_SEED ?? 1);
 const ROUNDS = Number(process.env.PROOFS_ROUNDS ?? 4);
+/** Requests that are tried in each world against what is said of writing. */
+const REQUESTS = 6;
 /** Worlds in which each proof is tried. */
-const WORLDS = 60;
+const WORLDS = 50;
 
 let solver: Solver;
 beforeAll(async () => {
@@ -40,6 +44,20 @@ const isAllowed = (rulebook: Rulebook, { collection, operation, fields }: Right,
   if (!decider.isReadable(collection, record)) return false;
   return operation === 'read' || decider.decide({ operation, collection, record, values: new Map() }).allowed;
 };
+
+/** Worlds about records of its collection. */
+const asInvariant = (right: Right): Invariant => ({
+  ...right,
+  title: '',
+  only: { kind: 'constant', value: true },
+  text: '',
+  span: { source: '', start: 0, end: 0 },
+});
+
+const fieldsOf = ({ schema }: Rulebook, collection: string) =>
+  [...schema.get(collection)!.fields.values()]
+    .filter(({ system, unique }) => !system && !unique)
+    .map(({ name }) => name);
 
 /** Ways to write a sentence a little otherwise. */
 const slips: readonly (readonly [RegExp, string])[] = [
@@ -116,8 +134,9 @@ test(
   'of two rulebooks nobody has what is called the same, or nobody’s, under one of them alone',
   { timeout: 3_600_000 },
   async () => {
-    const counts = { same: 0, nobody: 0, somebody: 0, 'not decided': 0 };
-    for (let round = 0; round < 6 * ROUNDS; round++) {
+    const none = { nobody: 0, somebody: 0, 'not decided': 0 };
+    const counts = { ...none, writes: { ...none }, same: 0, carried: 0 };
+    for (let round = 0; round < 4 * ROUNDS; round++) {
       // Several slips in each: it is only looked at again.
       const text = outcomeRulebook(new Dice(SEED * 10_000 + 5_000 + Math.floor(round / 4)));
       const dice = new Dice(SEED * 10_000 + 7_000 + round);
@@ -127,17 +146,64 @@ test(
       if (after === null) continue;
       const differing = rightsThatDiffer(before, after);
       const nobodyHas = (right: Right, one: Rulebook, other: Rulebook) => {
-        const invariant = { ...right, only: { kind: 'constant', value: true } } as unknown as Parameters<
-          typeof searchAtRandom
-        >[1];
         const found = searchAtRandom(
           one,
-          invariant,
+          asInvariant(right),
           WORLDS,
           (each) => isAllowed(one, right, each) && !isAllowed(other, right, placed(other, each)),
         );
         expect(found, `${JSON.stringify(right)}\n${outcomeSchema}\n${text}\n\nand\n\n${changed}`).toBe(null);
       };
+      const nobodyWrites = (right: Right, one: Rulebook, other: Rulebook) => {
+        const { operation, collection } = right;
+        let request: ReadonlyMap<string, unknown> = new Map();
+        const found = searchAtRandom(one, asInvariant(right), WORLDS / 4, (each) => {
+          const records = new Map(
+            [...each.records].map(([name, all]) => [
+              name,
+              new Map(all.map((its) => [its.id as string, its])),
+            ]),
+          );
+          const again = placed(other, each);
+          for (let tried = 0; tried < REQUESTS; tried++) {
+            const record = operation === 'create' ? null : each.record;
+            const about = { operation, collection, record };
+            const field = operation === 'update' ? dice.pick(fieldsOf(one, collection)) : null;
+            const random = randomRequest(dice, one, records, about, field).values;
+            // A note needs its box.
+            const box =
+              operation === 'create' && collection === 'notes' ? [...records.get('boxes')!.keys()][0]! : null;
+            const values = new Map([...random, ...(box === null ? [] : [['box', box] as const])]);
+            const isDone = (rulebook: Rulebook, at: Found | null) =>
+              at !== null && new Decider(rulebook, at.caller, at.world).decide({ ...about, values }).allowed;
+            if (!isDone(one, each)) continue;
+            counts.carried++;
+            request = values;
+            if (!isDone(other, again)) return true;
+          }
+          return false;
+        });
+        const told = `${JSON.stringify(right)} with ${JSON.stringify([...request])}`;
+        expect(found, `${told}\n${outcomeSchema}\n${text}\n\nand\n\n${changed}`).toBe(null);
+      };
+      const writes = writesThatDiffer(before, after);
+      // One of them: each may take some seconds.
+      for (const right of writes.length === 0 ? [] : [dice.pick(writes)]) {
+        const { more, less } = await compareWrite(before, after, right, solver.solve);
+        counts.writes[more.result]++;
+        counts.writes[less.result]++;
+        if (more.result === 'nobody') nobodyWrites(right, after, before);
+        if (less.result === 'nobody') nobodyWrites(right, before, after);
+      }
+      for (const collection of after.schema.keys())
+        for (const operation of ['create', 'update', ...actionsOf(after, collection)]) {
+          const right = { collection, operation, fields: null };
+          if (writes.some((each) => each.collection === collection && each.operation === operation)) continue;
+          if (dice.percent(90)) continue;
+          counts.same++;
+          nobodyWrites(right, after, before);
+          nobodyWrites(right, before, after);
+        }
       for (const right of differing) {
         const { more, less } = await compareRight(before, after, right, solver.solve);
         counts[more.result]++;
@@ -167,6 +233,8 @@ test(
     }
     console.log(`two rulebooks: ${JSON.stringify(counts)} (seed ${SEED})`);
     expect(counts.nobody).toBeGreaterThan(ROUNDS);
+    expect(counts.writes.nobody).toBeGreaterThan(ROUNDS);
+    expect(counts.carried).toBeGreaterThan(5 * ROUNDS);
     expect(counts.same).toBeGreaterThan(ROUNDS);
   },
 );

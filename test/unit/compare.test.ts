@@ -1,12 +1,12 @@
-import { afterAll, beforeAll, expect, test } from 'vitest';
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { openSolver, type Solver } from '../../src/cli/solver.ts';
 import {
   compareRight,
   rightsThatDiffer,
   whyNotComparable,
-  writingMayDiffer,
   type Right,
 } from '../../src/core/analysis/prove/compare.ts';
+import { compareWrite, writesThatDiffer } from '../../src/core/analysis/prove/compare-writes.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 
@@ -212,22 +212,148 @@ test('what is shared gives the same to the same under rules that say the same', 
   expect((await ways(`${some} ${visits('')}`, `${all} ${visits('')}`, ofVisits))[0]).not.toBe('nobody');
 });
 
-test('what is not covered is said: other roles, writes', async () => {
+test('what is not covered is said: other roles, other collections', async () => {
   const before = rulebookOf('rules hives { keeper may delete when keeper = me }');
   const after = rulebookOf('rules hives { keeper may delete }');
   const rights = rightsThatDiffer(before, after).map(
     ({ collection, operation }) => `${operation} ${collection}`,
   );
   expect(rights).toEqual(['delete hives']);
-  expect(writingMayDiffer(before, after)).toBe(false);
-  const writes = 'rules visits { people may create }';
-  expect(writingMayDiffer(rulebookOf(writes), rulebookOf(`${writes} rules hives { people may read }`))).toBe(
-    true,
-  );
+  expect(writesThatDiffer(before, after)).toEqual([]);
   expect(whyNotComparable(before, rulebookOf('', 'role other'))).toContain('roles');
   expect(whyNotComparable(before, rulebookOf('', 'collection more { a text }'))).toContain('collections');
   expect(whyNotComparable(before, rulebookOf('', 'attribute mine_ integer = count(h in hives)'))).toContain(
     'attributes',
   );
   expect(whyNotComparable(before, after)).toBe(null);
+});
+
+const readAll = 'people may read';
+const written = (operation: string, collection = 'hives'): Right => ({ collection, operation, fields: null });
+
+describe('who may write something else than before', () => {
+  test.each<[string, string, string, string, Right, [string, string]]>([
+    [
+      'a condition more',
+      `rules hives { ${readAll} people may update }`,
+      `rules hives { ${readAll} people may update when keeper = me }`,
+      '',
+      written('update'),
+      ['nobody', 'somebody'],
+    ],
+    [
+      'the side before the change alone',
+      `rules hives { ${readAll} people may update when keeper = me }`,
+      `rules hives { ${readAll} people may update when old.keeper = me }`,
+      '',
+      written('update'),
+      ['somebody', 'nobody'],
+    ],
+    [
+      'the same, said otherwise',
+      `rules hives { ${readAll} people may update when keeper = me }`,
+      `rules hives { ${readAll} people may update when old.keeper = me and not (new.keeper != me or new.keeper is missing) }`,
+      '',
+      written('update'),
+      ['nobody', 'nobody'],
+    ],
+    [
+      'a field more',
+      `rules hives { ${readAll} people may update (code) }`,
+      `rules hives { ${readAll} people may update (code, price) }`,
+      '',
+      written('update'),
+      ['somebody', 'nobody'],
+    ],
+    [
+      'fields that are covered together, and now each by itself',
+      `rules hives { ${readAll} people may update (code, price) when keeper = me }`,
+      `rules hives { ${readAll} people may update (code) when keeper = me people may update (price) when keeper = me and status = "active" }`,
+      '',
+      written('update'),
+      ['nobody', 'somebody'],
+    ],
+    [
+      'a fence on one field',
+      `rules hives { ${readAll} people may update nobody may update (price) unless me has role steward }`,
+      `rules hives { ${readAll} people may update }`,
+      '',
+      written('update'),
+      ['somebody', 'nobody'],
+    ],
+    // Not a word of hives is changed: what they may be given is what can be read.
+    [
+      'what a reference can be given',
+      `rules hives { ${readAll} people may update (apiary) }`,
+      `rules hives { ${readAll} people may update (apiary) }`,
+      'rules apiaries { keeper may read }',
+      written('update'),
+      ['somebody', 'nobody'],
+    ],
+    [
+      'a new record, with the same filled in',
+      'rules hives { people may create (code, price) stamp keeper = me }',
+      'rules hives { people may create (code) stamp keeper = me }',
+      '',
+      written('create'),
+      ['nobody', 'somebody'],
+    ],
+    [
+      'a new record for more people',
+      'rules hives { keeper may create when keeper = me }',
+      'rules hives { steward may create when keeper = me }',
+      '',
+      written('create'),
+      ['nobody', 'somebody'],
+    ],
+    [
+      'a new record, with something else filled in',
+      'rules hives { people may create (code, price) stamp keeper = me }',
+      'rules hives { people may create (code, price) }',
+      '',
+      written('create'),
+      ['not decided', 'not decided'],
+    ],
+    [
+      'what an update fills in by itself',
+      `rules hives { ${readAll} people may update (code) stamp keeper = me }`,
+      `rules hives { ${readAll} people may update (code) when price > 1 stamp keeper = me }`,
+      '',
+      written('update'),
+      ['not decided', 'not decided'],
+    ],
+    [
+      'an action, which is an update, too',
+      `rules hives { ${readAll} steward may retire nobody may update (status) unless keeper = me }`,
+      `rules hives { ${readAll} steward may retire }`,
+      '',
+      written('retire'),
+      ['somebody', 'nobody'],
+    ],
+    [
+      'an action with a parameter',
+      `rules hives { ${readAll} people may hand when new.keeper != me }`,
+      `rules hives { ${readAll} people may hand when new.keeper is present }`,
+      '',
+      written('hand'),
+      ['somebody', 'nobody'],
+    ],
+    [
+      'what somebody shares',
+      `rules hives { ${readAll} people may update when keeper = me people may share when keeper = me }`,
+      `rules hives { ${readAll} people may update when keeper = me people may share when keeper = me and status = "active" }`,
+      '',
+      written('update'),
+      ['nobody', 'somebody'],
+    ],
+  ])('%s', async (_, was, is, more, right, expected) => {
+    const actions = `action retire on hives sets status = "retired" action hand on hives (to ref people required) sets keeper = to
+      rules people { people may read }`;
+    const [before, after] = [rulebookOf(was, actions), rulebookOf(is, `${actions} ${more}`)];
+    expect(writesThatDiffer(before, after)).toContainEqual(right);
+    const compared = await compareWrite(before, after, right, solver.solve);
+    expect([compared.more.result, compared.less.result], JSON.stringify(compared)).toEqual(expected);
+    for (const way of [compared.more, compared.less])
+      if (way.result === 'somebody' && right.operation === 'update') expect(way.example.sent).toMatch(/ = /);
+  });
 });

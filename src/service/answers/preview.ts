@@ -115,7 +115,7 @@ function notCovered(found: Effects | null, passage: Passage, unlocked: boolean):
     ...(found === null
       ? ['it cannot be published as it is, so nothing was counted']
       : [
-          `${alone} told in words alone`,
+          `${alone} not counted: no record says what might be written`,
           'an update is judged for each record as it is, not for what somebody may write into it',
           'what roles and attributes from a token would change is not known',
         ]),

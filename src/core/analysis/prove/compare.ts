@@ -9,30 +9,17 @@ import { collectionOf } from '../../types/schema.ts';
 import type { Size } from './declarations.ts';
 import { asking } from './asked.ts';
 import { Encoder } from './encode.ts';
-import { readModel } from './model.ts';
-import { saidOf } from './said.ts';
 import type { Solve } from './index.ts';
-import { CannotEncode, and } from './terms.ts';
-import { placed, smallest, type Found } from './worlds.ts';
+import { oneWay, type Between, type OneWay } from './one-way.ts';
+import { and } from './terms.ts';
+import type { Question } from './ways.ts';
+import type { Found } from './worlds.ts';
 
 /** A right that is compared: with a record as such (`fields` null), or with fields that the same formulas are about. */
 export interface Right {
   readonly collection: string;
-  readonly operation: 'read' | 'delete' | 'share';
+  readonly operation: string;
   readonly fields: readonly string[] | null;
-}
-
-/** Is there anybody, and any record, for whom one rulebook allows what the other does not? */
-export type OneWay =
-  | { readonly result: 'nobody' }
-  | { readonly result: 'somebody'; readonly example: Somebody }
-  | { readonly result: 'not decided'; readonly why: string };
-
-/** In lines of the language. */
-export interface Somebody {
-  readonly caller: string;
-  readonly record: string;
-  readonly others: readonly string[];
 }
 
 /** What a change does to a right, for everybody and every record that there could be. */
@@ -41,9 +28,6 @@ export interface Compared {
   readonly more: OneWay;
   readonly less: OneWay;
 }
-
-/** Sizes of the worlds in which an example is looked for: records of each collection. */
-const SIZES = [1, 2, 3];
 
 /**
  * Can two rulebooks be compared at all? What is the same about a caller and a record must be the same on both sides: collections,
@@ -89,8 +73,8 @@ export async function compareRight(
   }
   return {
     right,
-    more: await oneWay(after, before, right, solve),
-    less: await oneWay(before, after, right, solve),
+    more: await oneWay(after, before, between(after, before, right), solve),
+    less: await oneWay(before, after, between(before, after, right), solve),
   };
 }
 
@@ -126,32 +110,15 @@ function alongDiffers(before: Rulebook, after: Rulebook, collection: string): bo
   return looksFurther || was !== is;
 }
 
-/** Is there anybody whom `allowing` lets, and `refusing` does not? */
-async function oneWay(allowing: Rulebook, refusing: Rulebook, right: Right, solve: Solve): Promise<OneWay> {
-  try {
-    const [answer] = (await solve(question(allowing, refusing, right, null).text)).trim().split('\n');
-    if (answer === 'unsat') return { result: 'nobody' };
-    let why =
-      answer === 'sat' ? 'the solver’s example is no real one' : 'the solver came to no answer in time';
-    for (const size of SIZES) {
-      const { encoder, text, get } = question(allowing, refusing, right, size);
-      const told = (await solve(`${text}\n(get-value (${get.join(' ')}))`)).trim();
-      if (!told.startsWith('sat')) continue;
-      const found = readModel(allowing, encoder, right.collection, get, told.slice('sat'.length));
-      const against = (each: Found) =>
-        isAllowed(allowing, right, each) && !isAllowedBy(refusing, right, each);
-      if (found !== null && against(found))
-        return { result: 'somebody', example: words(allowing, right, smallest(allowing, found, against)) };
-      why = 'an example was found that the rules, asked again, do not bear out';
-    }
-    return { result: 'not decided', why };
-  } catch (error) {
-    if (!(error instanceof CannotEncode)) throw error;
-    return { result: 'not decided', why: `${error.message} cannot be put to the solver` };
-  }
+function between(allowing: Rulebook, refusing: Rulebook, right: Right): Between {
+  return {
+    collection: right.collection,
+    asks: [(size) => question(allowing, refusing, right, size)],
+    isAllowed: (rulebook, found) => isAllowed(rulebook, right, found),
+  };
 }
 
-function question(allowing: Rulebook, refusing: Rulebook, right: Right, size: Size) {
+function question(allowing: Rulebook, refusing: Rulebook, right: Right, size: Size): Question {
   const { collection } = right;
   const encoder = new Encoder(allowing, size);
   const { declarations } = encoder;
@@ -172,7 +139,7 @@ function question(allowing: Rulebook, refusing: Rulebook, right: Right, size: Si
     ...roles(who),
   ]);
   const get = ['me', 'person', 'verified', 'now', 'r', ...roles(''), ...sharers];
-  return { encoder, ...encoder.question(get) };
+  return { encoder, ...encoder.question(get), request: null };
 }
 
 function allowedTerm(encoder: Encoder, { collection, operation, fields }: Right): string {
@@ -187,12 +154,6 @@ function allowedTerm(encoder: Encoder, { collection, operation, fields }: Right)
       ...(field === null ? [] : [encoder.formula(of.field(field).whole, { ...asked, field })]),
     ]),
   );
-}
-
-/** The same caller, with what they are under this rulebook. */
-function isAllowedBy(rulebook: Rulebook, right: Right, found: Found): boolean {
-  const again = placed(rulebook, found);
-  return again !== null && isAllowed(rulebook, right, again);
 }
 
 function isAllowed(
@@ -213,11 +174,6 @@ function isAllowed(
     values: new Map(),
   };
   return decider.isReadable(collection, record) && decider.decide(question).allowed;
-}
-
-function words(rulebook: Rulebook, { collection }: Right, found: Found): Somebody {
-  const { caller, others, words: wordsOf } = saidOf(rulebook, found);
-  return { caller, record: `a record of ${collection}: ${wordsOf(collection, found.record)}`, others };
 }
 
 /**
@@ -251,7 +207,7 @@ export function rightsThatDiffer(before: Rulebook, after: Rulebook): Right[] {
 }
 
 /** Collections of which some right may be another one: by their own sentences, or by those that these follow, over any number of them. */
-function changedCollections(before: Rulebook, after: Rulebook): ReadonlySet<string> {
+export function changedCollections(before: Rulebook, after: Rulebook): ReadonlySet<string> {
   const sentencesAbout = ({ rules, fences }: Rulebook, collection: string) =>
     [...rules, ...fences].filter((each) => each.collection === collection);
   const textsAbout = (rulebook: Rulebook, collection: string) =>
@@ -273,20 +229,7 @@ function changedCollections(before: Rulebook, after: Rulebook): ReadonlySet<stri
   return changed;
 }
 
-/**
- * Could something change for what is written? That depends on what is written, on what it points at and who may read that, and on
- * sentences of other collections; so it is asked of all sentences together.
- */
-export function writingMayDiffer(before: Rulebook, after: Rulebook): boolean {
-  const writes = [before, after].some(({ rules }) =>
-    rules.some(({ operations }) => [...operations.keys()].some((each) => !compared.has(each))),
-  );
-  return writes && sentencesOf(before) !== sentencesOf(after);
-}
-
-const compared: ReadonlySet<string> = new Set(['read', 'delete', 'share']);
-
-const withoutPlaces = (key: string, value: unknown) =>
+export const withoutPlaces = (key: string, value: unknown) =>
   key === 'span' || key === 'id' || key === 'rule' || key === 'text'
     ? undefined
     : value instanceof Set || value instanceof Map

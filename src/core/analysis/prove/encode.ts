@@ -717,9 +717,10 @@ export class Encoder {
   field(collection: string, field: string, element: string, world: World): Encoded {
     const before = this.#fieldBefore(collection, field, element);
     const changed = this.changed?.collection === collection ? this.changed : null;
-    const after = world === 'after' || changed?.created === true ? changed?.values.get(field) : undefined;
+    if (changed === null || (world === 'before' && !changed.created)) return before;
+    const after = changed.values.get(field) ?? this.#timeOfChange(field, before);
     if (after === undefined) return before;
-    const isIt = element === changed!.record ? 'true' : `(= ${element} ${changed!.record})`;
+    const isIt = element === changed.record ? 'true' : `(= ${element} ${changed.record})`;
     const either = (yes: string, no: string) =>
       yes === no || isIt === 'true' ? yes : `(ite ${isIt} ${yes} ${no})`;
     return {
@@ -727,6 +728,12 @@ export class Encoder {
       present: either(after.present, before.present),
       type: before.type,
     };
+  }
+
+  /** A record’s time of change never goes back, whichever of two writes began first. */
+  #timeOfChange(field: string, before: Encoded): Encoded | undefined {
+    if (field !== 'updated_at') return undefined;
+    return { ...before, term: `(ite (< now ${before.term}) ${before.term} now)` };
   }
 
   #fieldBefore(collection: string, field: string, element: string): Encoded {

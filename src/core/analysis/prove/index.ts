@@ -1,10 +1,8 @@
 import { Decider } from '../../evaluate/decider.ts';
-import { actionKey, type Invariant, type Rulebook } from '../../ir/rulebook.ts';
-import { collectionOf } from '../../types/schema.ts';
-import { valueWords } from '../../explain/words.ts';
+import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
 import { violationBy, violationOf, type Violation } from '../violations.ts';
 import { readModel } from './model.ts';
-import { saidOf } from './said.ts';
+import { saidOf, sentWords } from './said.ts';
 import { searchAtRandom } from './random.ts';
 import { CannotEncode } from './terms.ts';
 import { waysOf, type Way } from './ways.ts';
@@ -146,12 +144,7 @@ function exampleOf(
   const made = operation === 'create';
   const what =
     question.collection === collection && !step.along ? 'it' : `a record of ${question.collection}`;
-  const { fields } = collectionOf(rulebook.schema, question.collection);
-  const action = rulebook.actions.get(actionKey(question.collection, question.operation));
-  const given = [...question.values].map(([field, value]) => {
-    const type = (action === undefined ? fields : action.parameters).get(field)?.type;
-    return `${field} = ${type?.kind === 'ref' && value !== null ? name(type.collection, value as string) : valueWords(value)}`;
-  });
+  const given = sentWords(rulebook, question, name);
   const along =
     operation === 'update' ? ', and that clears a field of the record' : ', and the record goes along';
   return {

@@ -1,6 +1,8 @@
 import type { RecordValues } from '../../decide/caller.ts';
-import type { Rulebook } from '../../ir/rulebook.ts';
-import { PEOPLE } from '../../types/schema.ts';
+import type { Question } from '../../evaluate/decider.ts';
+import { valueWords } from '../../explain/words.ts';
+import { actionKey, type Rulebook } from '../../ir/rulebook.ts';
+import { PEOPLE, collectionOf } from '../../types/schema.ts';
 import { recordWords } from './model.ts';
 import type { Found } from './worlds.ts';
 
@@ -11,6 +13,20 @@ export interface Said {
   /** What a record is called in these lines. */
   readonly name: (collection: string, id: string) => string;
   readonly words: (collection: string, record: RecordValues) => string;
+}
+
+/** What is sent with a request, each as a line of the language would name it. */
+export function sentWords(
+  rulebook: Rulebook,
+  { operation, collection, values }: Pick<Question, 'operation' | 'collection' | 'values'>,
+  name: Said['name'],
+): string[] {
+  const { fields } = collectionOf(rulebook.schema, collection);
+  const action = rulebook.actions.get(actionKey(collection, operation));
+  return [...values].map(([field, value]) => {
+    const type = (action === undefined ? fields : action.parameters).get(field)?.type;
+    return `${field} = ${type?.kind === 'ref' && value !== null ? name(type.collection, value as string) : valueWords(value)}`;
+  });
 }
 
 export function saidOf(rulebook: Rulebook, found: Found): Said {

@@ -85,6 +85,35 @@ export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
   }
 }
 
+/**
+ * The ways in which something is written at all, each together with what must be so besides: `besides` speaks of the request by the terms
+ * that `Requested` tells.
+ */
+export function writesOf(
+  rulebook: Rulebook,
+  collection: string,
+  operation: Operation,
+  besides: (encoder: Encoder, request: Requested) => string,
+): Way['ask'][] {
+  // Whatever is done speaks against it.
+  const never: Invariant = {
+    title: '',
+    operation,
+    collection,
+    fields: null,
+    only: { kind: 'constant', value: false },
+    text: '',
+    span: { source: '', start: 0, end: 0 },
+  };
+  const make = (work: (step: Step) => string) => (size: Size) =>
+    new Step(rulebook, never, size).question((step) => step.with(work(step), besides));
+  if (operation === 'update') return [make((step) => step.updating())];
+  if (operation !== 'create') return [make((step) => step.acting(operation))];
+  return groupsOf(permission(rulebook, 'create', collection)).map((group) =>
+    make((step) => step.creating(group)),
+  );
+}
+
 /** Create rules with the same stamps. */
 function groupsOf({ grounds }: Permission): Ground[][] {
   const groups = new Map<string, Ground[]>();
@@ -131,6 +160,11 @@ class Step {
     return { encoder: this.#encoder, ...this.#encoder.question(get), request: this.#request };
   }
 
+  /** That, and what is so of the request besides. */
+  with(work: string, besides: (encoder: Encoder, request: Requested) => string): string {
+    return and([work, besides(this.#encoder, this.#request!)]);
+  }
+
   #roles(who: string): string[] {
     return this.#encoder.rolesByHand().map((name) => `${who}held_${name}`);
   }
@@ -170,7 +204,6 @@ class Step {
     if (fields !== null && !fields.includes(field.name)) return 'false';
     const values = new Map<string, Encoded>([
       [field.name, { ...this.#encoder.field(collection, field.name, 'r', 'before'), present: 'false' }],
-      ['updated_at', this.#timeOfChange()],
     ]);
     this.#encoder.changed = { collection, record: 'r', values, created: false };
     const own = raises(this.#rulebook, collection, field.name) ? [not(and(['person', '(= me r)']))] : [];
@@ -236,7 +269,6 @@ class Step {
     for (const { rule } of stamping)
       for (const { field } of rule.stamps)
         if (supplied.has(field)) further.push(not(and([chosen.get(rule.id)!, supplied.get(field)!])));
-    values.set('updated_at', this.#timeOfChange());
     this.#encoder.changed = { collection, record: 'r', values, created: false };
     const asked = {
       besides,
@@ -310,7 +342,6 @@ class Step {
     const { besides, chosen, further } = this.#stamped(stamping, values, name, () => ['true']);
     for (const { rule } of stamping)
       if (rule.stamps.some(({ field }) => action.sets.has(field))) further.push(not(chosen.get(rule.id)!));
-    values.set('updated_at', this.#timeOfChange());
     this.#encoder.changed = { collection, record: 'r', values, created: false };
     const reference = (parameter: string) =>
       this.#readable(action.parameters.get(parameter)!, given.get(parameter)!);
@@ -488,12 +519,6 @@ class Step {
         ),
       ),
     );
-  }
-
-  /** A record’s time of change never goes back, whichever of two writes began first. */
-  #timeOfChange(): Encoded {
-    const { term } = this.#encoder.field(this.#invariant.collection, 'updated_at', 'r', 'before');
-    return { ...this.#now(), term: `(ite (< now ${term}) ${term} now)` };
   }
 
   #now(): Encoded {

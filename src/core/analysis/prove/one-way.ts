@@ -1,0 +1,100 @@
+import type { Rulebook } from '../../ir/rulebook.ts';
+import type { Size } from './declarations.ts';
+import type { Solve } from './index.ts';
+import { readModel } from './model.ts';
+import { saidOf, sentWords } from './said.ts';
+import { CannotEncode } from './terms.ts';
+import type { Question } from './ways.ts';
+import { placed, smallest, type Found } from './worlds.ts';
+
+/** Is there anybody, and any record, for whom one rulebook allows what the other does not? */
+export type OneWay =
+  | { readonly result: 'nobody' }
+  | { readonly result: 'somebody'; readonly example: Somebody }
+  | { readonly result: 'not decided'; readonly why: string };
+
+/** In lines of the language. */
+export interface Somebody {
+  readonly caller: string;
+  /** The record, or what is sent to make one. */
+  readonly record: string;
+  /** What is sent to change it; null: nothing is. */
+  readonly sent: string | null;
+  readonly others: readonly string[];
+}
+
+/** Sizes of the worlds in which an example is looked for: records of each collection. */
+const SIZES = [1, 2, 3];
+
+/** What is asked of two rulebooks: whether something is allowed by one of them alone. */
+export interface Between {
+  readonly collection: string;
+  /** Questions to the solver, to each of which an answer would be an example. */
+  readonly asks: readonly ((size: Size) => Question)[];
+  readonly isAllowed: (rulebook: Rulebook, found: Found) => boolean;
+}
+
+/** Is there anybody whom `allowing` lets, and `refusing` does not? What is found both have borne out. */
+export async function oneWay(
+  allowing: Rulebook,
+  refusing: Rulebook,
+  { collection, asks, isAllowed }: Between,
+  solve: Solve,
+): Promise<OneWay> {
+  const against = (found: Found) => {
+    const again = placed(refusing, found);
+    return isAllowed(allowing, found) && !(again !== null && isAllowed(refusing, again));
+  };
+  let open: OneWay | null = null;
+  for (const ask of asks) {
+    const answer = await askOne(allowing, collection, ask, against, solve);
+    if (answer.result === 'somebody') return answer;
+    if (answer.result === 'not decided') open ??= answer;
+  }
+  return open ?? { result: 'nobody' };
+}
+
+async function askOne(
+  allowing: Rulebook,
+  collection: string,
+  ask: (size: Size) => Question,
+  against: (found: Found) => boolean,
+  solve: Solve,
+): Promise<OneWay> {
+  try {
+    const [answer] = (await solve(ask(null).text)).trim().split('\n');
+    if (answer === 'unsat') return { result: 'nobody' };
+    let why =
+      answer === 'sat' ? 'the solver’s example is no real one' : 'the solver came to no answer in time';
+    for (const size of SIZES) {
+      const { encoder, text, get, request } = ask(size);
+      const told = (await solve(`${text}\n(get-value (${get.join(' ')}))`)).trim();
+      if (!told.startsWith('sat')) continue;
+      const found = readModel(allowing, encoder, collection, get, told.slice('sat'.length), request);
+      if (found !== null && against(found))
+        return {
+          result: 'somebody',
+          example: words(allowing, collection, smallest(allowing, found, against)),
+        };
+      why = 'an example was found that the rules, asked again, do not bear out';
+    }
+    return { result: 'not decided', why };
+  } catch (error) {
+    if (!(error instanceof CannotEncode)) throw error;
+    return { result: 'not decided', why: `${error.message} cannot be put to the solver` };
+  }
+}
+
+function words(rulebook: Rulebook, collection: string, found: Found): Somebody {
+  const { caller, others, words: wordsOf, name } = saidOf(rulebook, found);
+  const { sent } = found;
+  const given = sent === undefined ? null : sentWords(rulebook, { collection, ...sent }, name).join(', ');
+  if (sent?.operation === 'create')
+    return { caller, record: `a new record of ${collection}: ${given}`, sent: null, others };
+  return {
+    caller,
+    record: `a record of ${collection}: ${wordsOf(collection, found.record)}`,
+    sent: given,
+    others,
+  };
+}
