@@ -9,7 +9,7 @@ import { asking } from './asked.ts';
 import { changedCollections, rightsThatDiffer, withoutPlaces, type Compared, type Right } from './compare.ts';
 import type { Encoder } from './encode.ts';
 import type { Solve } from './index.ts';
-import { oneWay, type Between, type OneWay } from './one-way.ts';
+import { bothWays, notDecided, type Between } from './one-way.ts';
 import { and, not, or } from './terms.ts';
 import { writesOf, type Requested } from './ways.ts';
 
@@ -67,15 +67,9 @@ export async function compareWrite(
   solve: Solve,
 ): Promise<Compared> {
   const why = whyNotCompared(before, after, right);
-  if (why !== null) {
-    const open: OneWay = { result: 'not decided', why };
-    return { right, more: open, less: open };
-  }
-  return {
-    right,
-    more: await oneWay(after, before, between(after, before, right), solve),
-    less: await oneWay(before, after, between(before, after, right), solve),
-  };
+  if (why !== null) return { right, ...notDecided(why) };
+  const asked = (allowing: Rulebook, refusing: Rulebook) => between(allowing, refusing, right);
+  return { right, ...(await bothWays(before, after, asked, solve)) };
 }
 
 /** Both must make the same record of the same request: what rules fill in by themselves is compared where it is the same for all. */

@@ -10,7 +10,7 @@ import type { Size } from './declarations.ts';
 import { asking } from './asked.ts';
 import { Encoder } from './encode.ts';
 import type { Solve } from './index.ts';
-import { oneWay, type Between, type OneWay } from './one-way.ts';
+import { bothWays, notDecided, type Between, type OneWay } from './one-way.ts';
 import { and } from './terms.ts';
 import type { Question } from './ways.ts';
 import type { Found } from './worlds.ts';
@@ -66,16 +66,13 @@ export async function compareRight(
   right: Right,
   solve: Solve,
 ): Promise<Compared> {
-  if (right.operation === 'delete' && alongDiffers(before, after, right.collection)) {
-    const why = 'deleting one takes others along, and what may stop that is not the same';
-    const open: OneWay = { result: 'not decided', why };
-    return { right, more: open, less: open };
-  }
-  return {
-    right,
-    more: await oneWay(after, before, between(after, before, right), solve),
-    less: await oneWay(before, after, between(before, after, right), solve),
-  };
+  if (right.operation === 'delete' && alongDiffers(before, after, right.collection))
+    return {
+      right,
+      ...notDecided('deleting one takes others along, and what may stop that is not the same'),
+    };
+  const asked = (allowing: Rulebook, refusing: Rulebook) => between(allowing, refusing, right);
+  return { right, ...(await bothWays(before, after, asked, solve)) };
 }
 
 /**

@@ -34,8 +34,27 @@ export interface Between {
   readonly isAllowed: (rulebook: Rulebook, found: Found) => boolean;
 }
 
+/** Who gains it, and who loses it. */
+export async function bothWays(
+  before: Rulebook,
+  after: Rulebook,
+  between: (allowing: Rulebook, refusing: Rulebook) => Between,
+  solve: Solve,
+): Promise<{ readonly more: OneWay; readonly less: OneWay }> {
+  return {
+    more: await oneWay(after, before, between(after, before), solve),
+    less: await oneWay(before, after, between(before, after), solve),
+  };
+}
+
+/** In neither direction, for one reason. */
+export function notDecided(why: string): { readonly more: OneWay; readonly less: OneWay } {
+  const open: OneWay = { result: 'not decided', why };
+  return { more: open, less: open };
+}
+
 /** Is there anybody whom `allowing` lets, and `refusing` does not? What is found both have borne out. */
-export async function oneWay(
+async function oneWay(
   allowing: Rulebook,
   refusing: Rulebook,
   { collection, asks, isAllowed }: Between,
