@@ -1,5 +1,5 @@
 import { permission, raises } from '../../decide/permission.ts';
-import { SHARE } from '../../decide/shares.ts';
+import { SHARE, shareableCollections } from '../../decide/shares.ts';
 import { Decider } from '../../evaluate/decider.ts';
 import { maysOf } from '../../ir/conditions.ts';
 import { actionKey, type Fence, type Rule, type Rulebook } from '../../ir/rulebook.ts';
@@ -11,7 +11,7 @@ import type { Encoder } from './encode.ts';
 import type { Solve } from './index.ts';
 import { bothWays, notDecided, type Between } from './one-way.ts';
 import { and, not, or } from './terms.ts';
-import { writesOf, type Requested } from './ways.ts';
+import { stampingOf, writesOf, type Requested } from './ways.ts';
 
 /** What is written, beside what could be read, deleted and shared: see `compare.ts`, which says when two rulebooks can be compared. */
 
@@ -78,12 +78,25 @@ function whyNotCompared(before: Rulebook, after: Rulebook, { collection, operati
   if (fieldsOf(before, collection) !== fieldsOf(after, collection)) return 'the fields are not the same';
   if (JSON.stringify(actions[0], withoutPlaces) !== JSON.stringify(actions[1], withoutPlaces))
     return `the action ${operation} is not the same, or not in both`;
-  const stamps = [before, after].flatMap((each) =>
-    permission(each, operation, collection).grounds.map(({ rule }) => JSON.stringify(rule.stamps)),
-  );
-  if (operation === 'create' ? new Set(stamps).size > 1 : stamps.some((each) => each !== '[]'))
-    return 'rules fill in fields by themselves, and not all of them the same';
-  return null;
+  const permissions = [before, after].map((each) => permission(each, operation, collection));
+  if (operation === 'create') {
+    const stamps = permissions.flatMap(({ grounds }) =>
+      grounds.map(({ rule }) => JSON.stringify(rule.stamps)),
+    );
+    return new Set(stamps).size > 1
+      ? 'rules fill in fields by themselves, and not all of them the same'
+      : null;
+  }
+  const [was, is] = permissions.map((each) => stampingOf(each).map(({ rule }) => rule));
+  if (was!.length + is!.length === 0) return null;
+  const changed = changedCollections(before, after);
+  // Which of them fill in must hang on nothing that is another thing by now, nor on who shares.
+  const areSame =
+    JSON.stringify(was, withoutPlaces) === JSON.stringify(is, withoutPlaces) &&
+    JSON.stringify([...before.roles], withoutPlaces) === JSON.stringify([...after.roles], withoutPlaces) &&
+    !is!.some(({ when }) => maysOf(when).some((may) => changed.has(may.collection))) &&
+    ![before, after].some((each) => shareableCollections(each).has(collection));
+  return areSame ? null : 'rules fill in fields by themselves, and which do, and what, may not be the same';
 }
 
 /** All that is said of the fields: what is required, set by itself, or bounded decides about a request, too. */
@@ -125,9 +138,15 @@ function between(allowing: Rulebook, refusing: Rulebook, { collection, operation
 }
 
 /** Is the request carried out by the rulebook that is asked? What it makes of the record is in the encoder already. */
-function allowedTerm(encoder: Encoder, collection: string, { operation, values }: Requested): string {
-  const { rulebook } = encoder;
-  const { record, field, grounds, fenced } = permission(rulebook, operation, collection);
+function allowedTerm(
+  encoder: Encoder,
+  collection: string,
+  { operation, values, stamping }: Requested,
+): string {
+  const allowing = permission(encoder.rulebook, operation, collection);
+  const { record, field, grounds, fenced } = allowing;
+  const filling = operation === 'create' ? [] : stampingOf(allowing);
+  const besides = new Map(filling.map(({ leaf }, index) => [leaf, stamping[index]!]));
   const types = new Map(values.map(({ name, type }) => [name, type]));
   const reference = (name: string): string => {
     const type = types.get(name);
@@ -137,7 +156,7 @@ function allowedTerm(encoder: Encoder, collection: string, { operation, values }
     );
     return or([not(`g_${name}_present`), and([encoder.there(type.collection, `g_${name}`), readable])]);
   };
-  const asked = asking('r', { reference });
+  const asked = asking('r', { reference, besides });
   const eachSupplied = (of: (name: string) => string) =>
     values.map(({ name, supplied }) => or([not(supplied!), of(name)]));
   return encoder.within(collection, () => {

@@ -36,6 +36,8 @@ export interface Requested {
     /** Null: always. */
     readonly supplied: string | null;
   }[];
+  /** Of each rule that fills in something by itself, in their order: whether it does, or need not. */
+  readonly stamping: readonly string[];
 }
 
 /** One kind of step that does what an invariant speaks of. */
@@ -111,6 +113,13 @@ export function writesOf(
   if (operation !== 'create') return [make((step) => step.acting(operation))];
   return groupsOf(permission(rulebook, 'create', collection)).map((group) =>
     make((step) => step.creating(group)),
+  );
+}
+
+/** The rules that fill in something where a record is changed: those about update alone, and all of an action's. */
+export function stampingOf({ grounds, action }: Permission): Ground[] {
+  return grounds.filter(
+    ({ rule }) => rule.stamps.length > 0 && (action !== null || rule.operations.size === 1),
   );
 }
 
@@ -251,9 +260,7 @@ class Step {
       ({ name, system }) => !system && leavesOf([updating.field(name).granted]).length > 0,
     );
     const { supplied, given } = this.#supplying('update', suppliable);
-    const stamping = updating.grounds.filter(
-      ({ rule }) => rule.stamps.length > 0 && rule.operations.size === 1,
-    );
+    const stamping = stampingOf(updating);
     const values = new Map<string, Encoded>(
       suppliable.map(({ name }) => [
         name,
@@ -266,6 +273,7 @@ class Step {
     // With nothing supplied a rule that stamps fills in nothing, and counts by its condition like any other.
     const nothing = and([...supplied.values()].map(not));
     for (const { leaf, rule } of stamping) besides.set(leaf, or([chosen.get(rule.id)!, nothing]));
+    this.#request = { ...this.#request!, stamping: stamping.map(({ leaf }) => besides.get(leaf)!) };
     for (const { rule } of stamping)
       for (const { field } of rule.stamps)
         if (supplied.has(field)) further.push(not(and([chosen.get(rule.id)!, supplied.get(field)!])));
@@ -302,6 +310,7 @@ class Step {
     this.#request = {
       operation,
       values: suppliable.map(({ name, type }) => ({ name, type, supplied: supplied.get(name)! })),
+      stamping: [],
     };
     return { supplied, given };
   }
@@ -310,7 +319,7 @@ class Step {
     const { collection, fields } = this.#invariant;
     const own = permission(this.#rulebook, name, collection);
     const action = own.action!;
-    const stamping = own.grounds.filter(({ rule }) => rule.stamps.length > 0);
+    const stamping = stampingOf(own);
     const touches = new Set([
       ...action.sets.keys(),
       ...stamping.flatMap(({ rule }) => rule.stamps.map(({ field }) => field)),
@@ -329,6 +338,7 @@ class Step {
         type,
         supplied: null,
       })),
+      stamping: [],
     };
     const pair = pairKey(name, collection);
     const values = new Map<string, Encoded>(
@@ -340,6 +350,7 @@ class Step {
       }),
     );
     const { besides, chosen, further } = this.#stamped(stamping, values, name, () => ['true']);
+    this.#request = { ...this.#request!, stamping: stamping.map(({ leaf }) => besides.get(leaf)!) };
     for (const { rule } of stamping)
       if (rule.stamps.some(({ field }) => action.sets.has(field))) further.push(not(chosen.get(rule.id)!));
     this.#encoder.changed = { collection, record: 'r', values, created: false };
