@@ -388,4 +388,20 @@ describe('who may write something else than before', () => {
     for (const way of [compared.more, compared.less])
       if (way.result === 'somebody' && right.operation === 'update') expect(way.example.sent).toMatch(/ = /);
   });
+
+  test('what is filled in, and by now decides about whoever asks, is not decided', async () => {
+    const people =
+      'people { level integer nick text } rules people { people may read people may update (nick) stamp level = 1 }';
+    const reading = (when: string) =>
+      `${people} rules hives { people may read ${when} } accept people feeds hives because "a test"`;
+    const [before, after] = [rulebookOf(reading('')), rulebookOf(reading('when me.level > 0'))];
+    const right = written('update', 'people');
+    expect(writesThatDiffer(before, after)).toContainEqual(right);
+    const { more, less } = await compareWrite(before, after, right, solver.solve);
+    expect([more.result, less.result]).toEqual(['not decided', 'not decided']);
+    expect(await compareWrite(before, before, right, solver.solve)).toMatchObject({
+      more: { result: 'nobody' },
+      less: { result: 'nobody' },
+    });
+  });
 });

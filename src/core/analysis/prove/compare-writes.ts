@@ -95,7 +95,11 @@ function whyNotCompared(before: Rulebook, after: Rulebook, { collection, operati
     JSON.stringify(was, withoutPlaces) === JSON.stringify(is, withoutPlaces) &&
     JSON.stringify([...before.roles], withoutPlaces) === JSON.stringify([...after.roles], withoutPlaces) &&
     !is!.some(({ when }) => maysOf(when).some((may) => changed.has(may.collection))) &&
-    ![before, after].some((each) => shareableCollections(each).has(collection));
+    ![before, after].some((each) => shareableCollections(each).has(collection)) &&
+    // Nobody has filled in, in their own entry, what decides about them.
+    !is!
+      .flatMap(({ stamps }) => stamps)
+      .some(({ field }) => raises(before, collection, field) !== raises(after, collection, field));
   return areSame ? null : 'rules fill in fields by themselves, and which do, and what, may not be the same';
 }
 
