@@ -355,6 +355,22 @@ describe('who may write something else than before', () => {
       ['not decided', 'not decided'],
     ],
     [
+      'what is filled in where others may share it',
+      `rules hives { ${readAll} people may update (code) stamp status = "active" people may share }`,
+      `rules hives { ${readAll} people may update (code) stamp status = "active" people may share people may update (price) }`,
+      '',
+      written('update'),
+      ['not decided', 'not decided'],
+    ],
+    [
+      'what is filled in where something else may be done that is another thing',
+      `rules hives { ${readAll} people may update (code) when me may update apiary (name) stamp status = "active" }`,
+      `rules hives { ${readAll} people may update (code) when me may update apiary (name) stamp status = "active" }`,
+      'rules apiaries { people may update (name) when host = me }',
+      written('update'),
+      ['not decided', 'not decided'],
+    ],
+    [
       'an action, which is an update, too',
       `rules hives { ${readAll} steward may retire nobody may update (status) unless keeper = me }`,
       `rules hives { ${readAll} steward may retire }`,

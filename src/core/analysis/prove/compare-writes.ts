@@ -8,7 +8,7 @@ import { actionsOf } from '../outcomes.ts';
 import { asking } from './asked.ts';
 import { changedCollections, rightsThatDiffer, withoutPlaces, type Compared, type Right } from './compare.ts';
 import type { Encoder } from './encode.ts';
-import type { Solve } from './index.ts';
+import type { Solve } from './examples.ts';
 import { bothWays, notDecided, type Between } from './one-way.ts';
 import { and, not, or } from './terms.ts';
 import { stampingOf, writesOf, type Requested } from './ways.ts';

@@ -9,7 +9,7 @@ import { collectionOf } from '../../types/schema.ts';
 import type { Size } from './declarations.ts';
 import { asking } from './asked.ts';
 import { Encoder } from './encode.ts';
-import type { Solve } from './index.ts';
+import type { Solve } from './examples.ts';
 import { bothWays, notDecided, type Between, type OneWay } from './one-way.ts';
 import { and } from './terms.ts';
 import type { Question } from './ways.ts';

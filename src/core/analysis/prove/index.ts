@@ -1,15 +1,13 @@
 import { Decider } from '../../evaluate/decider.ts';
 import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
 import { violationBy, violationOf, type Violation } from '../violations.ts';
-import { readModel } from './model.ts';
+import { exampleOf, type Solve } from './examples.ts';
 import { saidOf, sentWords } from './said.ts';
 import { searchAtRandom } from './random.ts';
-import { CannotEncode } from './terms.ts';
-import { waysOf, type Way } from './ways.ts';
+import { waysOf } from './ways.ts';
 import { smallest, type Found } from './worlds.ts';
 
-/** Answers SMT-LIB 2.6: the solver’s lines, one for each command that answers. */
-export type Solve = (text: string) => Promise<string>;
+export type { Solve };
 
 /** What is known of an invariant. Only `proved` is a proof; `not decided` says nothing at all. */
 export type Proof =
@@ -29,9 +27,6 @@ export interface Example {
   readonly hint: string | null;
 }
 
-/** Sizes of the worlds in which an example is looked for: records of each collection. */
-const SIZES = [1, 2, 3];
-
 /**
  * Small worlds, made at random, in which an example is looked for where the solver has found none: about a second. Fewer where
  * each record is tried with many requests.
@@ -49,7 +44,7 @@ export async function prove(rulebook: Rulebook, invariant: Invariant, solve: Sol
   const proof = await searchProof(rulebook, invariant, solve);
   if (proof.result !== 'refuted') return proof;
   const { found, step } = proof;
-  return { result: 'refuted', example: exampleOf(rulebook, invariant, found, step) };
+  return { result: 'refuted', example: wordsOf(rulebook, invariant, found, step) };
 }
 
 /** The same with what was found as it is: a small world, who asks in it, and the step that they can take. */
@@ -68,10 +63,10 @@ export async function searchProof(
   };
   let undecided: string | null = null;
   for (const way of waysOf(rulebook, invariant)) {
-    const answer = await askSolver(rulebook, invariant, way, solve, against);
-    if (answer === 'proved') continue;
+    const answer = await exampleOf(rulebook, invariant.collection, way.ask, against, solve);
+    if (answer === 'none') continue;
     if ('record' in answer) return refuted(answer);
-    undecided ??= answer.undecided;
+    undecided ??= `${answer.undecided} (${way.name})`;
   }
   if (undecided === null) return { result: 'proved' };
   const { operation } = invariant;
@@ -87,38 +82,6 @@ export async function searchProof(
 export const proofScope =
   'A proof is about one step of one caller under the rules: what two steps reach together, and what is done without rules (first sign-in, invitations, provisioning, staff, publishing, import) is no part of it.';
 
-/** Proved, an example that the closures bear out, or why neither. */
-async function askSolver(
-  rulebook: Rulebook,
-  invariant: Invariant,
-  way: Way,
-  solve: Solve,
-  against: (found: Found) => boolean,
-): Promise<'proved' | Found | { readonly undecided: string }> {
-  try {
-    const [answer] = (await solve(way.ask(null).text)).trim().split('\n');
-    if (answer === 'unsat') return 'proved';
-    let why =
-      answer === 'sat' ? 'the solver’s example is no real one' : 'the solver came to no answer in time';
-    for (const size of SIZES) {
-      const { encoder, text, get, request } = way.ask(size);
-      const told = (await solve(`${text}\n(get-value (${get.join(' ')}))`)).trim();
-      if (!told.startsWith('sat')) {
-        if (!told.startsWith('unsat')) why = 'the solver came to no answer in time';
-        continue;
-      }
-      const model = told.slice('sat'.length);
-      const found = readModel(rulebook, encoder, invariant.collection, get, model, request);
-      if (found !== null && against(found)) return found;
-      why = 'an example was found that the rules, asked again, do not bear out';
-    }
-    return { undecided: `${why} (${way.name})` };
-  } catch (error) {
-    if (!(error instanceof CannotEncode)) throw error;
-    return { undecided: `${error.message} cannot be put to the solver (${way.name})` };
-  }
-}
-
 /** A step of this caller in this world that the closures allow, and of which the condition is not true. */
 function stepAgainst(
   rulebook: Rulebook,
@@ -132,7 +95,7 @@ function stepAgainst(
   );
 }
 
-function exampleOf(
+function wordsOf(
   rulebook: Rulebook,
   { collection, operation }: Invariant,
   found: Found,

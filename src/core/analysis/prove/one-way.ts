@@ -1,9 +1,7 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
 import type { Size } from './declarations.ts';
-import type { Solve } from './index.ts';
-import { readModel } from './model.ts';
+import { exampleOf, type Solve } from './examples.ts';
 import { saidOf, sentWords } from './said.ts';
-import { CannotEncode } from './terms.ts';
 import type { Question } from './ways.ts';
 import { placed, smallest, type Found } from './worlds.ts';
 
@@ -22,9 +20,6 @@ export interface Somebody {
   readonly sent: string | null;
   readonly others: readonly string[];
 }
-
-/** Sizes of the worlds in which an example is looked for: records of each collection. */
-const SIZES = [1, 2, 3];
 
 /** What is asked of two rulebooks: whether something is allowed by one of them alone. */
 export interface Between {
@@ -66,42 +61,16 @@ async function oneWay(
   };
   let open: OneWay | null = null;
   for (const ask of asks) {
-    const answer = await askOne(allowing, collection, ask, against, solve);
-    if (answer.result === 'somebody') return answer;
-    if (answer.result === 'not decided') open ??= answer;
+    const answer = await exampleOf(allowing, collection, ask, against, solve);
+    if (answer === 'none') continue;
+    if ('record' in answer)
+      return {
+        result: 'somebody',
+        example: words(allowing, collection, smallest(allowing, answer, against)),
+      };
+    open ??= { result: 'not decided', why: answer.undecided };
   }
   return open ?? { result: 'nobody' };
-}
-
-async function askOne(
-  allowing: Rulebook,
-  collection: string,
-  ask: (size: Size) => Question,
-  against: (found: Found) => boolean,
-  solve: Solve,
-): Promise<OneWay> {
-  try {
-    const [answer] = (await solve(ask(null).text)).trim().split('\n');
-    if (answer === 'unsat') return { result: 'nobody' };
-    let why =
-      answer === 'sat' ? 'the solver’s example is no real one' : 'the solver came to no answer in time';
-    for (const size of SIZES) {
-      const { encoder, text, get, request } = ask(size);
-      const told = (await solve(`${text}\n(get-value (${get.join(' ')}))`)).trim();
-      if (!told.startsWith('sat')) continue;
-      const found = readModel(allowing, encoder, collection, get, told.slice('sat'.length), request);
-      if (found !== null && against(found))
-        return {
-          result: 'somebody',
-          example: words(allowing, collection, smallest(allowing, found, against)),
-        };
-      why = 'an example was found that the rules, asked again, do not bear out';
-    }
-    return { result: 'not decided', why };
-  } catch (error) {
-    if (!(error instanceof CannotEncode)) throw error;
-    return { result: 'not decided', why: `${error.message} cannot be put to the solver` };
-  }
 }
 
 function words(rulebook: Rulebook, collection: string, found: Found): Somebody {

@@ -27,7 +27,7 @@ export interface Question {
   readonly request: Requested | null;
 }
 
-/** What a step is asked for with: each value is `g_NAME`, where there is one `g_NAME_present`, and `supplied` says whether it is sent at all. */
+/** What is sent with a step, as terms: `g_NAME` is the value, `g_NAME_present` says whether it is one, `supplied` whether it is sent at all. */
 export interface Requested {
   readonly operation: string;
   readonly values: readonly {
@@ -36,7 +36,7 @@ export interface Requested {
     /** Null: always. */
     readonly supplied: string | null;
   }[];
-  /** Of each rule that fills in something by itself, in their order: whether it does, or need not. */
+  /** Of each rule that fills in something, in their order, the term that it does, or that nothing asks it to. */
   readonly stamping: readonly string[];
 }
 
