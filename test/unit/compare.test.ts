@@ -405,6 +405,20 @@ describe('who may write something else than before', () => {
       if (way.result === 'somebody' && right.operation === 'update') expect(way.example.sent).toMatch(/ = /);
   });
 
+  test('what becomes of a request by other defaults is not decided', async () => {
+    const [before, after] = ['"a"', '"b"'].map((standard) =>
+      rulebookOf(
+        'rules extras { people may create (code) when state = "a" }',
+        `collection extras { code text required label  state text = ${standard} }`,
+      ),
+    ) as [Rulebook, Rulebook];
+    expect(whyNotComparable(before, after)).toBe(null);
+    const right = written('create', 'extras');
+    expect(writesThatDiffer(before, after)).toContainEqual(right);
+    const { more, less } = await compareWrite(before, after, right, solver.solve);
+    expect([more.result, less.result]).toEqual(['not decided', 'not decided']);
+  });
+
   test('what is filled in, and by now decides about whoever asks, is not decided', async () => {
     const people =
       'people { level integer nick text } rules people { people may read people may update (nick) stamp level = 1 }';

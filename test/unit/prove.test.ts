@@ -557,6 +557,12 @@ describe('each piece of the language means to the solver what it means to the ru
       'read hives only if no v in visits has (some w in visits has (v.level != w.level))',
       'refuted',
     ],
+    // Where each counts at least one, too: that there is none at all the solver would know by itself.
+    [
+      'hives { people may read when no v in visits has (v.level is missing or v.level < 1 or count(h in hives where h.keeper = v.inspector) != v.level) }',
+      'read hives only if no v in visits has (some w in visits has (v.level != w.level))',
+      'refuted',
+    ],
     [
       'hives { people may read when no v in visits has (v.starts + 1 days != v.ends) }',
       'read hives only if no v in visits has (some w in visits has (v.ends != w.ends))',
@@ -586,6 +592,12 @@ describe('each piece of the language means to the solver what it means to the ru
     ],
     [
       'people { people may read } rules hives { people may read when me may read keeper }',
+      'read hives only if me may read keeper',
+      'proved',
+    ],
+    // Who asks is never hidden from themselves.
+    [
+      'people { people may read } rules hives { people may read when keeper = me }',
       'read hives only if me may read keeper',
       'proved',
     ],
