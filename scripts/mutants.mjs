@@ -11,7 +11,8 @@ import { root, show } from './lib/shell.mjs';
 
 const decide = (...names) => names.map((name) => `test/decide/${name}.test.ts`);
 const api = (...names) => names.map((name) => `test/api/${name}.test.ts`);
-const engines = ['test/agreement/agreement.test.ts', 'test/agreement/outcomes.test.ts'];
+const agreement = (...names) => names.map((name) => `test/agreement/${name}.test.ts`);
+const engines = agreement('agreement', 'outcomes');
 const proofs = 'what is proved|is shrunk';
 /** Few rounds: what they would find in many is found by the others, or soon. */
 const few = { AGREEMENT_STEPS: '500', AGREEMENT_ROUNDS: '3', AGREEMENT_SHRINK: 'no' };
@@ -30,18 +31,21 @@ const folders = {
   },
   'core/sql': {
     least: 95,
-    tests: [...decide('sql'), 'test/agreement/truths.test.ts', 'test/agreement/early.test.ts'],
-    others: engines,
+    tests: [...decide('sql'), ...agreement('truths', 'early', 'converting')],
+    others: [
+      ...api('passages', 'attributes', 'owners', 'preview', 'bench', 'carried-out', 'sweep'),
+      ...engines,
+    ],
     without: proofs,
   },
   'core/analysis/prove': {
     least: 90,
     tests: ['test/unit/prove.test.ts', 'test/unit/compare.test.ts'],
-    others: ['test/agreement/outcomes.test.ts'],
+    others: agreement('proofs', 'outcomes'),
   },
   'store/records': {
     least: 95,
-    tests: ['test/unit/costs.test.ts', ...api('writing', 'carried-out'), 'test/agreement/truths.test.ts'],
+    tests: ['test/unit/costs.test.ts', ...api('writing', 'carried-out'), ...agreement('truths')],
     others: [...api('records', 'at-once'), ...engines],
     without: proofs,
   },
