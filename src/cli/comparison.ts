@@ -6,7 +6,9 @@ import {
   type Right,
 } from '../core/analysis/prove/compare.ts';
 import { compareWrite, writesThatDiffer } from '../core/analysis/prove/compare-writes.ts';
-import type { OneWay } from '../core/analysis/prove/one-way.ts';
+import type { Solve } from '../core/analysis/prove/examples.ts';
+import type { Known, OneWay } from '../core/analysis/prove/one-way.ts';
+import { remembered } from '../core/decide/remembered.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
 import type { Output } from './output.ts';
 import { withProgress } from './progress.ts';
@@ -27,18 +29,27 @@ export async function comparison(before: Rulebook, after: Rulebook, seconds: num
   const why = whyNotComparable(before, after);
   if (why !== null)
     return { comparable: false, compared: [], left: [`nothing was compared by proof, as ${why}`] };
+  const readers = new Map<string, Known>();
+  const ofReaders = ({ operation, collection }: Right) =>
+    operation === 'read' ? remembered(readers, collection, (): Known => ({ more: [], less: [] })) : undefined;
   const asked = [
-    ...rightsThatDiffer(before, after).map((right) => ({ right, compare: compareRight })),
-    ...writesThatDiffer(before, after).map((right) => ({ right, compare: compareWrite })),
+    ...rightsThatDiffer(before, after).map((right) => ({
+      right,
+      ask: (solve: Solve) => compareRight(before, after, right, solve, ofReaders(right)),
+    })),
+    ...writesThatDiffer(before, after).map((right) => ({
+      right,
+      ask: (solve: Solve) => compareWrite(before, after, right, solve),
+    })),
   ];
   const compared: Compared[] = [];
   if (asked.length > 0) {
     const solver = await openSolver(seconds);
     try {
       await withProgress(async (show) => {
-        for (const [done, { right, compare }] of asked.entries()) {
+        for (const [done, { right, ask }] of asked.entries()) {
           show({ done, total: asked.length, doing: `${right.operation} ${right.collection}` });
-          compared.push(await compare(before, after, right, solver.solve));
+          compared.push(await ask(solver.solve));
         }
       });
     } finally {

@@ -150,6 +150,32 @@ test('an example is one that both rulebooks bear out, in lines of the language',
   });
 });
 
+test('what is known of one field is an example for another only where both rulebooks bear that out', async () => {
+  const [before, after] = [
+    'keeper may read when keeper = me',
+    'keeper may read when keeper = me  keeper may read (code, status, price) when status = "active"  nobody may read (price) unless keeper = me',
+  ].map((rules) => rulebookOf(`rules hives { ${rules} }`)) as [Rulebook, Rulebook];
+  const known = { more: [], less: [] };
+  let questions = 0;
+  const counted = (text: string) => {
+    questions++;
+    return solver.solve(text);
+  };
+  const asked = async (...fields: string[]) => {
+    questions = 0;
+    const right: Right = { ...read, fields: fields.length === 0 ? null : fields };
+    const { more, less } = await compareRight(before, after, right, counted, known);
+    return [more.result, less.result, questions];
+  };
+  const [gain, lose, first] = await asked();
+  expect([gain, lose]).toEqual(['somebody', 'nobody']);
+  expect(first).toBeGreaterThan(1);
+  expect(await asked('code')).toEqual(['somebody', 'nobody', 1]);
+  expect((await asked('price')).slice(0, 2)).toEqual(['nobody', 'nobody']);
+  expect((await asked('apiary')).slice(0, 2)).toEqual(['nobody', 'nobody']);
+  expect(known.less).toEqual([]);
+});
+
 test('a deletion that takes others along is compared where the same may stop it, and is not decided where not', async () => {
   const deleting: Right = { ...read, operation: 'delete' };
   const own = 'rules hives { keeper may read, delete when keeper = me }';

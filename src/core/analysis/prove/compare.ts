@@ -10,7 +10,7 @@ import type { Size } from './declarations.ts';
 import { asking } from './asked.ts';
 import { Encoder } from './encode.ts';
 import type { Solve } from './examples.ts';
-import { bothWays, notDecided, type Between, type OneWay } from './one-way.ts';
+import { bothWays, notDecided, type Between, type Known, type OneWay } from './one-way.ts';
 import { and } from './terms.ts';
 import type { Question } from './ways.ts';
 import type { Found } from './worlds.ts';
@@ -58,13 +58,14 @@ export function whyNotComparable(before: Rulebook, after: Rulebook): string | nu
 
 /**
  * Compares one right under two rulebooks that can be compared, in both directions. `nobody` is a proof; an example is borne out by the
- * closures of both. Cost: what `solve` allows, up to eight questions.
+ * closures of both. `known`: examples for other rights to read the same collection. Cost: what `solve` allows, up to eight questions.
  */
 export async function compareRight(
   before: Rulebook,
   after: Rulebook,
   right: Right,
   solve: Solve,
+  known?: Known,
 ): Promise<Compared> {
   if (right.operation === 'delete' && alongDiffers(before, after, right.collection))
     return {
@@ -72,7 +73,7 @@ export async function compareRight(
       ...notDecided('deleting one takes others along, and what may stop that is not the same'),
     };
   const asked = (allowing: Rulebook, refusing: Rulebook) => between(allowing, refusing, right);
-  return { right, ...(await bothWays(before, after, asked, solve)) };
+  return { right, ...(await bothWays(before, after, asked, solve, known)) };
 }
 
 /**

@@ -29,16 +29,23 @@ export interface Between {
   readonly isAllowed: (rulebook: Rulebook, found: Found) => boolean;
 }
 
-/** Who gains it, and who loses it. */
+/** Examples that were found for other rights to the same records: whoever gains one right has often gained another, too. */
+export interface Known {
+  readonly more: Found[];
+  readonly less: Found[];
+}
+
+/** Who gains it, and who loses it. Looks among the examples that are known before it asks the solver, and adds what it finds. */
 export async function bothWays(
   before: Rulebook,
   after: Rulebook,
   between: (allowing: Rulebook, refusing: Rulebook) => Between,
   solve: Solve,
+  known: Known = { more: [], less: [] },
 ): Promise<{ readonly more: OneWay; readonly less: OneWay }> {
   return {
-    more: await oneWay(after, before, between(after, before), solve),
-    less: await oneWay(before, after, between(before, after), solve),
+    more: await oneWay(after, before, between(after, before), solve, known.more),
+    less: await oneWay(before, after, between(before, after), solve, known.less),
   };
 }
 
@@ -54,20 +61,26 @@ async function oneWay(
   refusing: Rulebook,
   { collection, asks, isAllowed }: Between,
   solve: Solve,
+  known: Found[],
 ): Promise<OneWay> {
   const against = (found: Found) => {
     const again = placed(refusing, found);
     return isAllowed(allowing, found) && !(again !== null && isAllowed(refusing, again));
   };
+  const somebody = (found: Found): OneWay => ({
+    result: 'somebody',
+    example: words(allowing, collection, smallest(allowing, found, against)),
+  });
+  const again = known.find(against);
+  if (again !== undefined) return somebody(again);
   let open: OneWay | null = null;
   for (const ask of asks) {
     const answer = await exampleOf(allowing, collection, ask, against, solve);
     if (answer === 'none') continue;
-    if ('record' in answer)
-      return {
-        result: 'somebody',
-        example: words(allowing, collection, smallest(allowing, answer, against)),
-      };
+    if ('record' in answer) {
+      known.push(answer);
+      return somebody(answer);
+    }
     open ??= { result: 'not decided', why: answer.undecided };
   }
   return open ?? { result: 'nobody' };
