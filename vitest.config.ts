@@ -1,4 +1,33 @@
 import { defineConfig } from 'vitest/config';
+import { BaseSequencer, type TestSpecification } from 'vitest/node';
+
+/** The files that take longest, in that order: one that came last would run by itself, with the other workers idle. */
+const LONGEST = [
+  'docs/docs',
+  'console/bench',
+  'agreement/agreement',
+  'agreement/outcomes',
+  'api/while-publishing',
+  'cli/cli',
+  'cli/changes',
+  'cli/people',
+  'unit/prove',
+  'console/console',
+  'api/shares',
+  'api/sweep',
+  'agreement/proofs',
+  'console/from-nothing',
+];
+
+class LongestFirst extends BaseSequencer {
+  override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
+    const place = ({ moduleId }: TestSpecification) => {
+      const at = LONGEST.findIndex((name) => moduleId.endsWith(`/test/${name}.test.ts`));
+      return at === -1 ? LONGEST.length : at;
+    };
+    return (await super.sort(files)).toSorted((one, other) => place(one) - place(other));
+  }
+}
 
 /** `unit` starts nothing; `service` needs PostgreSQL (TEST_DATABASE_URL); `console` needs Chromium as well; `large` has a script of its own. */
 export default defineConfig({
@@ -8,6 +37,7 @@ export default defineConfig({
     maxWorkers: 3,
     // Worlds share nothing but the program: files of tests may share that, too, and load it once.
     isolate: false,
+    sequence: { sequencer: LongestFirst },
     testTimeout: 240_000,
     hookTimeout: 120_000,
     // For hangs; a browser beside two other workers may take seconds.
