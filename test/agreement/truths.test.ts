@@ -453,6 +453,106 @@ test('a record is put in with every field as it was given, and of one that is no
   expect(await fullRecord(own.database, access, 'visits', idOf('v9'))).toBe(null);
 });
 
+test.each<[string, Record<string, Value>, boolean]>([
+  ['old.name = "a" and new.name = "z"', { name: 'z' }, true],
+  ['old.name = "z"', { name: 'z' }, false],
+  ['new.name = "a"', { name: 'z' }, false],
+  // The way leads over another record back to the one that is changed: each side sees it as it is there.
+  ['new.up.up.name = "z"', { name: 'z' }, true],
+  ['new.up.up.name = "a"', { name: 'z' }, false],
+  ['old.up.up.name = "a"', { name: 'z' }, true],
+  ['old.up.up.name = "z"', { name: 'z' }, false],
+  // Without a side it is asked on both.
+  ['up.up.name = "z"', { name: 'z' }, false],
+  ['up.up.name = "a"', { name: 'z' }, false],
+  ['up.name = "b"', { name: 'z' }, true],
+  ['new.up.name = "top" and old.up.name = "b"', { up: 'top' }, true],
+  ['some y in yards has (y.name = "z")', { name: 'z' }, false],
+  ['no y in yards has (y.name = "a")', { name: 'z' }, false],
+  ['no y in yards has (y.name = "q")', { name: 'z' }, true],
+  ['count(y in yards) = 5', { name: 'z' }, true],
+])('“%s” is, of yard a that becomes %j, %j', async (when, change, expected) => {
+  const asked = parse(
+    `${schema} accept yards feeds led because "a test" rules yards { people may read (all)  people may update (all) when ${when} }`,
+  );
+  const access = new Access(asked, ada(), NOW);
+  const grounds = access.permission('update', 'yards').grounds.map(({ leaf }) => leaf);
+  const values = new Map(
+    Object.entries(change).map(([name, to]) => [name, name === 'up' ? idOf(to as string) : to]),
+  );
+  const flags = truthsSql(access, grounds, 'yards', idOf('a'), { kind: 'changed', values });
+  const [row] = await run<Record<string, boolean | null>>(own.database, flags.statement);
+  expect(truthsOf(flags, row).size).toBe(expected ? 1 : 0);
+});
+
+test('days are those of the clocks of the rulebook’s zone, hours are the same everywhere', async () => {
+  const zoned = parse(`time zone "Europe/Athens" ${schema}`);
+  const access = new Access(zoned, ada(), NOW);
+  const [march, october] = ['2026-03-28T10:00:00Z', '2026-10-24T10:00:00Z'];
+  for (const [text, seen, truth] of [
+    ['seen + 1 days = "2026-03-29T09:00:00Z"', march, true],
+    ['seen + 24 hours = "2026-03-29T10:00:00Z"', march, true],
+    ['seen + 1 days = "2026-10-25T11:00:00Z"', october, true],
+    ['seen - 1 weeks = "2026-10-17T10:00:00Z"', october, true],
+    ['seen + 1 days = "1969-12-31T10:00:00Z"', '1969-12-30T10:00:00Z', true],
+    ['due + 1 days = "2026-03-29"', march, true],
+  ] as const) {
+    const checked = checkFilter(text, 'hives', zoned);
+    if (!checked.ok) throw new Error(JSON.stringify(checked.diagnostics));
+    const row = sql`${typed(seen, { kind: 'timestamp' })} as seen, ${typed('2026-03-28', { kind: 'date' })} as due`;
+    const asked = sql`select (select ${conditionSql(checked.condition, access.around('r', new Set()), 'exact')} from (select ${row}) as r) as found`;
+    expect((await run<{ found: boolean }>(own.database, asked))[0]!.found, text).toBe(truth);
+  }
+});
+
+test('a record as JSON is what JSON.stringify makes of its values, of every type that one column can tell', async () => {
+  const access = new Access(
+    parse(
+      `${schema} rules hives { people may read (all) when note is missing or note != "-"  nobody may read (kind) unless size > 5 }`,
+    ),
+    ada(),
+    NOW,
+  );
+  const of = ['id', 'code', 'note', 'size', 'weight', 'sold', 'kind', 'due', 'seen', 'keeper'] as const;
+  const { columns, joined, document } = access.selectList('hives', 'r', { of });
+  expect(document).not.toBe(null);
+  const back = new Error('taken back');
+  const given = {
+    id: 'hj',
+    code: 'a "b" \\ \n\u0001 ß 🐝',
+    note: null,
+    size: -7,
+    weight: '2.50',
+    sold: false,
+    kind: 'log',
+    due: '2026-05-01',
+    seen: '2026-05-01T12:00:00.25Z',
+    keeper: 'ada',
+    created_at: NOW,
+    updated_at: NOW,
+  };
+  await own.database
+    .transaction(async (on) => {
+      for (const [size, kind] of [
+        [9, 'log'],
+        [-7, undefined],
+      ] as const) {
+        const record = whole('hives', { ...given, id: `hj${size}`, code: `${given.code}${size}`, size });
+        await run(on, insertSql(collectionOf(rulebook.schema, 'hives'), new Map(Object.entries(record))));
+        const [row] = await run<{ _json: string }>(
+          on,
+          sql`select ${commaList(columns)} from records.hives as r${joined} where r.id = ${value(record.id as string)}::uuid`,
+        );
+        const seen = Object.fromEntries(of.map((name) => [name, name === 'kind' ? kind : record[name]]));
+        expect(row!._json).toBe(JSON.stringify({ ...seen, _withheld: kind === undefined ? ['kind'] : [] }));
+      }
+      throw back;
+    })
+    .catch((error: unknown) => {
+      if (error !== back) throw error;
+    });
+});
+
 test('pages were found by few rows first often enough to tell', () => {
   expect(fewFirst).toBeGreaterThan(2);
 });
