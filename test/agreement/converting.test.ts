@@ -1,5 +1,14 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { conversion, converted, sameColumn } from '../../src/core/sql/converting.ts';
+import { relation, unfilled } from '../../src/core/sql/relations.ts';
+import {
+  collectionOf,
+  type Collection,
+  type Filling,
+  type Kept,
+  type Schema,
+} from '../../src/core/types/schema.ts';
+import { parse } from '../decide/in-hand.ts';
 import { commaList, sql } from '../../src/core/sql/fragment.ts';
 import { columnType, identifier } from '../../src/core/sql/identifiers.ts';
 import { typed } from '../../src/core/sql/conditions.ts';
@@ -239,6 +248,88 @@ const table: [from: Type, to: Type, all: (readonly [Value, string | undefined])[
     ],
   ],
 ];
+
+test('a collection is read by the names and types of the rulebook, however it is kept, and filled in where it says so', async () => {
+  const rulebook = parse(`people { nick text }
+    collection yards { name text label  host ref people }
+    collection hives { code text label  size integer  state text  keeper ref people  made timestamp  yard ref yards }
+    collection later { code text label  size integer }
+    role keeper`);
+  const kept = (
+    name: string,
+    table: string | null,
+    columns: Readonly<Record<string, Kept>>,
+  ): [string, Collection] => {
+    const collection = collectionOf(rulebook.schema, name);
+    const fields = [...collection.fields].map(
+      ([each, field]) => [each, { ...field, column: columns[each] ?? each }] as const,
+    );
+    return [name, { ...collection, table, fields: new Map(fields) }];
+  };
+  const from = (column: string | null, type: Type, ...fills: Filling[]): Kept => ({
+    column,
+    type,
+    timeZone: 'UTC',
+    fills,
+  });
+  const path = (...steps: [string, string][]): Filling => ({
+    kind: 'path',
+    steps: steps.map(([collection, field]) => ({ collection, field })),
+  });
+  const schema: Schema = new Map([
+    ...rulebook.schema,
+    kept('people', 'people', { name: 'email', nick: from(null, text, path(['people', 'email'])) }),
+    kept('yards', 'places', { name: 'called' }),
+    kept('hives', 'boxes', {
+      code: 'mark',
+      size: from('amount', text),
+      state: from('state', text, { kind: 'value', value: 'new' }),
+      keeper: from(null, ref('people'), path(['hives', 'yard'], ['yards', 'host']), {
+        kind: 'value',
+        value: id(2),
+      }),
+      made: from(null, timestamp, { kind: 'now' }),
+    }),
+    kept('later', null, {}),
+  ]);
+  const tell = (text_: string) => run(own.database, { text: text_, values: [] });
+  const moments = 'created_at timestamptz default now(), updated_at timestamptz default now()';
+  await tell(
+    `alter table records.people add column nick text, add column _active boolean default true, add column _email_verified boolean default true, add column _identity text, add column created_at timestamptz default now(), add column updated_at timestamptz default now()`,
+  );
+  await tell(`create table records.places (id uuid, called text, host uuid, ${moments})`);
+  await tell(
+    `create table records.boxes (id uuid, mark text, amount text, state text, yard uuid, ${moments})`,
+  );
+  await tell(`insert into records.places values ('${id(5)}', 'Meadow', '${id(1)}')`);
+  await tell(
+    `insert into records.boxes values ('${id(6)}', 'a', '12', 'old', '${id(5)}'), ('${id(7)}', 'b', 'x', null, null)`,
+  );
+  const read = (name: string, columns: string) =>
+    run(
+      own.database,
+      sql`select ${{ text: columns, values: [] }} from ${relation(schema, name)} as r order by id`,
+    );
+  expect(await read('hives', 'code, size, state, keeper, made = now() as made, yard')).toEqual([
+    { code: 'a', size: 12, state: 'old', keeper: id(1), made: true, yard: id(5) },
+    // A person who fills is named as the rulebook does; what does not fit the new type is missing.
+    { code: 'b', size: null, state: 'new', keeper: id(2), made: true, yard: null },
+  ]);
+  expect(await read('yards', 'name, host')).toEqual([{ name: 'Meadow', host: id(1) }]);
+  // What the service keeps of people beside their fields is there, too.
+  expect((await read('people', 'name, nick, _active, _email_verified, _email_claimed'))[1]).toEqual({
+    name: 'ben@hollowoak.example',
+    nick: 'ben@hollowoak.example',
+    _active: true,
+    _email_verified: true,
+    _email_claimed: true,
+  });
+  expect(await read('later', 'id, code, size, created_at')).toEqual([]);
+  expect(unfilled(schema, 'later').text).toMatch(/null::text collate "C" as "code", null::bigint as "size"/);
+  expect(relation(rulebook.schema, 'hives').text).toBe('"records"."hives"');
+  expect(relation(schema, 'hives')).toBe(relation(schema, 'hives'));
+  expect(() => relation(schema, 'nothing')).toThrow('not in the schema');
+});
 
 const named = table.map(
   ([from, to, all]) => [JSON.stringify(from), JSON.stringify(to), from, to, all] as const,
