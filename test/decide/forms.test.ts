@@ -5,14 +5,16 @@ import { sharingsOf } from '../../src/core/decide/shares.ts';
 import { Access } from '../../src/core/sql/access.ts';
 import { conditionSql, type Precision } from '../../src/core/sql/conditions.ts';
 import type { Fragment } from '../../src/core/sql/fragment.ts';
+import { isEarlyField, mayRunEarly } from '../../src/core/sql/early.ts';
+import { formulations, listSql, walkedSql, type Form, type ListQuestion } from '../../src/core/sql/list.ts';
 import { NOW, parse } from './in-hand.ts';
 
 /** How what one caller sees is put: what is worked out once, and what is asked besides. The answers would be the same without. */
 const schema = `
-people { district text }
-collection yards { name text label  keeper ref people }
+people { district text  grade integer  share decimal }
+collection yards { name text label  keeper ref people  up ref yards  tree by up }
 collection hives {
-  code text required label  keeper ref people  yard ref yards  size integer  weight decimal  sold boolean  due date  note text  tags list of text
+  code text required label  keeper ref people  yard ref yards  size integer  weight decimal  sold boolean  kind one of ("log", "box")  due date  note text  tags list of text
 }
 role keeper
 rules yards { people may read (all) when keeper = me }
@@ -23,6 +25,18 @@ const plain = ({ text }: Fragment) => text.replaceAll('"', '');
 const accessTo = (rules: string, caller = ada) =>
   new Access(parse(`${schema}rules hives { ${rules} }`), caller, NOW);
 const times = (text: string, part: string) => text.split(part).length - 1;
+
+/** Somebody without a role, with whom a keeper shares more than can be named. */
+function guestOf(rules: string) {
+  const rulebook = parse(`${schema}rules hives { ${rules} }`);
+  const ben: Caller = {
+    person: { id: person.id.replace(/1$/, '2'), values: person },
+    roles: new Set(['keeper']),
+  };
+  const share = { collection: 'hives', record: null, operations: ['read'], sharer: ben.person!.id } as const;
+  const shared = sharingsOf(rulebook, [share], new Map([[ben.person!.id, ben]]));
+  return { rulebook, guest: { ...ada, roles: new Set<string>(), shared } };
+}
 
 test('what a filter speaks of more than once is worked out once a row, where that takes more than a look at the row', () => {
   const access = accessTo('people may read (all)  nobody may read (note) unless sold');
@@ -110,22 +124,7 @@ test('each ground for reading is told with the part to begin from, and all that 
     { from: 'r.yard', beside: ['r.sold', "'3'::bigint < r.size"], shared: null },
     { ...none, beside: ['not (r.sold)'] },
   ]);
-  const ben: Caller = {
-    person: { id: person.id.replace(/1$/, '2'), values: person },
-    roles: new Set(['keeper']),
-  };
-  const rulebook = parse(`${schema}rules hives { keeper may read (all) when sold  keeper may share }`);
-  const share = {
-    collection: 'hives',
-    record: null,
-    operations: ['read'],
-    sharer: ben.person!.id,
-  } as const;
-  const guest: Caller = {
-    ...ada,
-    roles: new Set(),
-    shared: sharingsOf(rulebook, [share], new Map([[ben.person!.id, ben]])),
-  };
+  const { guest, rulebook } = guestOf('keeper may read (all) when sold  keeper may share');
   const shared = new Access(rulebook, guest, NOW).readBranches('hives', 'r')!;
   expect(shared).toHaveLength(1);
   expect(shared[0]).toMatchObject({ set: null, shared: { rest: [], targets: expect.anything() } });
@@ -163,7 +162,7 @@ test('a record is selected with each mask once, in one column where it can be, a
       ['code', '_shown_0'],
       ['size', '_shown_0'],
       ['note', '_shown_1'],
-      ...['keeper', 'yard', 'weight', 'sold', 'due', 'tags', 'created_at', 'updated_at'].map(
+      ...['keeper', 'yard', 'weight', 'sold', 'kind', 'due', 'tags', 'created_at', 'updated_at'].map(
         (name) => [name, null] as const,
       ),
     ]),
@@ -213,6 +212,81 @@ test('a condition that several masks ask is worked out once a row, where it look
   ).not.toMatch(/leaves/);
 });
 
+test('each way of finding a page is put as its name says, and sizes are summed up only where a record may be large', () => {
+  const question = (more: Partial<ListQuestion> = {}): ListQuestion => ({
+    collection: 'hives',
+    filter: null,
+    order: [{ field: 'id', descending: false }],
+    after: null,
+    limit: 10,
+    ...more,
+  });
+  const access = accessTo('people may read (all) when yard.keeper = me or keeper = me and sold');
+  const put = (form: Form, more: Partial<ListQuestion> = {}, of = access) =>
+    plain(listSql(of, question(more), form));
+  const set = '= any(array(select s1.id';
+  const ways = (['rows', 'sets', 'branches', 'branches of sets', 'gathered'] as const).map((form) => {
+    const text = put(form);
+    return [
+      form,
+      text.includes(set),
+      / union all |\) union all/.test(text),
+      text.includes('select distinct id from'),
+    ];
+  });
+  expect(ways).toEqual([
+    ['rows', false, false, false],
+    ['sets', true, false, false],
+    ['branches', false, true, false],
+    ['branches of sets', true, true, false],
+    ['gathered', false, true, true],
+  ]);
+  const sets = accessTo('people may read (all) when yard.keeper = me and size > 3');
+  expect(put('few first', {}, sets)).toMatch(
+    /^select .*with ids_0 \(id\) as materialized .* few as materialized /s,
+  );
+  // Of one record alone, and of texts that are told as one, it is enough that one row is large.
+  const short = { fields: ['id', 'size', 'sold'] };
+  const [whole, list] = [{ fields: ['id', 'code', 'note'] }, { fields: ['id', 'tags'] }];
+  const masked = accessTo('people may read (all)  nobody may read (note, tags) unless sold');
+  for (const of of [access, masked]) {
+    expect(put('rows', short, of)).not.toMatch(/_before|"_large"|octet_length/);
+    expect(put('rows', list, of)).toMatch(/_before.*_found/s);
+    expect(put('rows', whole, of)).not.toMatch(/_before/);
+    expect(put('rows', { ...whole, summed: true }, of)).toMatch(/_before.*_found/s);
+  }
+  // Where nothing is withheld there is nothing to do behind the limit, unless rights are asked for.
+  const flat = /^select (?!.*\bfrom \().* limit 10$/s;
+  const rights = { conditions: [], facts: [] } as unknown as NonNullable<ListQuestion['rights']>;
+  expect([put('rows', short), put('rows', short, masked)].map((text) => flat.test(text))).toEqual([
+    true,
+    true,
+  ]);
+  expect(flat.test(put('rows', { fields: ['id', 'note'] }, masked))).toBe(false);
+  expect(flat.test(put('rows', { rights }))).toBe(false);
+  const { guest, rulebook } = guestOf(
+    'keeper may read (all) when sold  keeper may share  people may read (all) when size > 3',
+  );
+  const walking = new Access(rulebook, guest, NOW);
+  expect(formulations(walking, question()).map(({ form }) => form)).toEqual(['shared']);
+  const walked = plain(listSql(walking, question(), 'shared'));
+  // Both of the sharer's grounds are walked along; the guest's own is searched.
+  expect(times(walked, 'unnest(')).toBe(2);
+  expect(times(walked, 'from records.hives as r where') - times(walked, 'r.id = s.record')).toBe(1);
+  expect(plain(listSql(walking, question(), 'branches'))).not.toMatch(/toward \(target\)/);
+  // In another order, or with a filter, the planner is asked.
+  const byCode = [
+    { field: 'code', descending: false },
+    { field: 'id', descending: false },
+  ];
+  expect(formulations(walking, question({ order: byCode })).map(({ form }) => form)).not.toContain('shared');
+  expect(walkedSql(walking, question())?.text).toBe(listSql(walking, question(), 'shared').text);
+  expect([walkedSql(walking, question({ order: byCode })), walkedSql(access, question())]).toEqual([
+    null,
+    null,
+  ]);
+});
+
 test('a condition is put as it can be answered fast, where less than all three values is asked for', () => {
   const rulebook = parse(schema);
   const access = new Access(rulebook, ada, NOW);
@@ -243,4 +317,75 @@ test('a condition is put as it can be answered fast, where less than all three v
     expect.stringMatching(/^exists .*\) is not false\)$/),
     expect.stringMatching(/^\(select case when bool_or/),
   ]);
+});
+
+test('before the rules only what takes as long for every value is asked, of fields that are shown of every readable record', () => {
+  const access = accessTo('people may read (all)  nobody may read (sold) unless size > 3');
+  const early = (text: string) => {
+    const checked = checkFilter(text, 'hives', access.rulebook);
+    if (!checked.ok) throw new Error(`${text}: ${JSON.stringify(checked.diagnostics)}`);
+    return mayRunEarly(checked.condition, access);
+  };
+  const all = (...texts: string[]) => texts.filter(early);
+  const yes = [
+    'size = 3',
+    'size != 3',
+    'size < 3 and note <= "b"',
+    'size = 3 or not (due < today)',
+    'note in ("a", "b")',
+    'size is missing',
+    'kind = "log"',
+    'kind = note',
+    'keeper = keeper',
+    'created_at <= now',
+  ];
+  expect(all(...yes)).toEqual(yes);
+  expect(
+    all(
+      'weight = 1.5',
+      'size = weight',
+      'size in (1, 2.5)',
+      'size = 1.5',
+      'sold',
+      'not sold',
+      'sold is missing',
+      'size = 3 and sold',
+      'size = 3 or sold',
+      'keeper.district = "east"',
+      'yard.name is missing',
+      'yard.keeper = keeper',
+      'note contains "a"',
+      'note starts with "a"',
+      'note ends with "a"',
+      'lower(note) = "a"',
+      'length(note) = 3',
+      'due + 1 days > today',
+      '"a" in tags',
+      'yard within yard',
+      'tags is missing',
+    ),
+  ).toEqual([]);
+  // What a rule may say besides: the caller’s own values are like literals, but not those of types that take their time.
+  const ruled = (when: string) =>
+    mayRunEarly(
+      parse(`${schema}rules hives { people may read (all) when ${when} }`).rules.at(-1)!.when,
+      access,
+    );
+  expect(['note = me.district', 'keeper = me', 'size = 3 and me.grade = size'].map(ruled)).toEqual([
+    true,
+    true,
+    true,
+  ]);
+  expect(
+    [
+      'me.share = 1.5',
+      'me has role keeper',
+      'me may read yard',
+      'some y in yards has (y.keeper = keeper)',
+    ].map(ruled),
+  ).toEqual([false, false, false, false]);
+  expect(
+    ['size', 'note', 'keeper', 'kind'].filter((field) => isEarlyField(access, 'hives', field)),
+  ).toHaveLength(4);
+  expect(['weight', 'tags', 'sold'].filter((field) => isEarlyField(access, 'hives', field))).toEqual([]);
 });

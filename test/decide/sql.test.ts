@@ -13,7 +13,7 @@ import { NOW, parse } from './in-hand.ts';
 
 /** What no answer tells: how a question is put, and that nothing but names of ours gets into its text. */
 const schema = `
-people { district text }
+people { district text  grown boolean  kind one of ("a", "b")  sizes list of integer  favourite ref hives }
 collection yards { name text label  keeper ref people }
 collection hives {
   code text required label  keeper ref people  helper ref people  yard ref yards
@@ -76,6 +76,7 @@ test('an index is kept for what rules for reading look for, where it is short an
   ]);
   expect(fields('kind in ("log", "box") or color = "red"')).toEqual(['hives.kind', 'hives.color']);
   expect(fields('some v in visits has (v.hive = this and v.open)')).toEqual(['visits.open']);
+  expect(fields('size in me.sizes or 3 = size')).toEqual(['hives.size']);
   for (const none of [
     'keeper = me', // a reference has one
     'note = "x"', // a text may be too long for one
@@ -85,6 +86,10 @@ test('an index is kept for what rules for reading look for, where it is short an
     'kind = color',
     'size is missing',
     'me.district = "east"',
+    'me.grown',
+    'me.kind in ("a", "b")',
+    'created_at = "2026-05-01T12:00:00Z"',
+    'id = me.favourite',
   ])
     expect(fields(none), none).toEqual([]);
   expect(fields('', 'rules hives { people may update (all) when kind = "log" }')).toEqual([]);
