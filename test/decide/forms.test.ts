@@ -6,7 +6,16 @@ import { Access } from '../../src/core/sql/access.ts';
 import { conditionSql, type Precision } from '../../src/core/sql/conditions.ts';
 import type { Fragment } from '../../src/core/sql/fragment.ts';
 import { isEarlyField, mayRunEarly } from '../../src/core/sql/early.ts';
-import { formulations, listSql, walkedSql, type Form, type ListQuestion } from '../../src/core/sql/list.ts';
+import {
+  countSql,
+  formulations,
+  listSql,
+  readManySql,
+  readSql,
+  walkedSql,
+  type Form,
+  type ListQuestion,
+} from '../../src/core/sql/list.ts';
 import { NOW, parse } from './in-hand.ts';
 
 /** How what one caller sees is put: what is worked out once, and what is asked besides. The answers would be the same without. */
@@ -280,10 +289,55 @@ test('each way of finding a page is put as its name says, and sizes are summed u
     { field: 'id', descending: false },
   ];
   expect(formulations(walking, question({ order: byCode })).map(({ form }) => form)).not.toContain('shared');
+  const filter = checkFilter('size = 3', 'hives', rulebook);
+  if (!filter.ok) throw new Error(JSON.stringify(filter.diagnostics));
+  expect(walkedSql(walking, question({ filter: filter.condition }))).toBe(null);
+  const nine = Array.from({ length: 9 }, (_, n) => `size = ${n}`).join(' or ');
+  const grounds = (when: string) =>
+    guestOf(`keeper may read (all) when sold  keeper may share  people may read (code) when ${when}`);
+  const many = grounds(nine);
+  expect(walkedSql(new Access(many.rulebook, many.guest, NOW), question())).toBe(null);
   expect(walkedSql(walking, question())?.text).toBe(listSql(walking, question(), 'shared').text);
   expect([walkedSql(walking, question({ order: byCode })), walkedSql(access, question())]).toEqual([
     null,
     null,
+  ]);
+});
+
+test('one ground is searched once, rights come along where they are asked for, and every statement asks for its version', () => {
+  const access = accessTo('people may read (all) when keeper = me');
+  const question: ListQuestion = {
+    collection: 'hives',
+    filter: null,
+    order: [{ field: 'id', descending: false }],
+    after: null,
+    limit: 10,
+  };
+  expect(plain(listSql(access, question, 'branches'))).not.toMatch(/distinct on/);
+  const two = accessTo('people may read (all) when keeper = me or sold');
+  expect(plain(listSql(two, question, 'branches'))).toMatch(/distinct on \(k\._key_0\)/);
+  const rights = { conditions: [], facts: [] } as unknown as NonNullable<ListQuestion['rights']>;
+  expect(plain(listSql(access, { ...question, rights }, 'rows'))).toMatch(/ as _can, .* as _could/);
+  expect(plain(listSql(access, question, 'rows'))).not.toMatch(/_can/);
+  const all = (of: Access) => [
+    listSql(of, question, 'rows'),
+    listSql(of, question, 'branches'),
+    readSql(of, 'hives', person.id, false).statement,
+    readSql(of, 'hives', person.id, true).statement,
+    readManySql(of, 'hives', [person.id]).statement,
+    ...countSql(of, question).map(({ statement }) => statement),
+  ];
+  const inForce = new Access({ ...access.rulebook, version: 7 }, ada, NOW);
+  const asks = ({ text }: Fragment) => text.includes('(select max(version) from gate.rulebooks) = 7');
+  expect(all(inForce).map(asks)).toEqual(all(inForce).map(() => true));
+  expect(all(access).filter(({ text }) => text.includes('gate.rulebooks'))).toEqual([]);
+  expect(all(access).map(({ text }) => text.endsWith(' for update of r'))).toEqual([
+    false,
+    false,
+    false,
+    true,
+    false,
+    false,
   ]);
 });
 
