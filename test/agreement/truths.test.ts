@@ -45,45 +45,13 @@ import {
   schema,
   type Stated,
 } from '../decide/truths.ts';
-import { ownDatabase, type OwnDatabase } from '../support/database.ts';
+import type { OwnDatabase } from '../support/database.ts';
+import { ada, idOf, names, rulebook, storedTruths, whole } from './stored-truths.ts';
 
 /** The conditions that are written down by hand for the closures, asked of PostgreSQL. */
 let own: OwnDatabase;
-const rulebook = parse(schema);
-const names = new Map<string, string>();
-
-/** The id that stands for a short name. */
-function idOf(name: string): string {
-  if (!names.has(name))
-    names.set(name, `00000000-0000-7000-8000-${String(names.size + 1).padStart(12, '0')}`);
-  return names.get(name)!;
-}
-
-/** A record with its short names as ids, and every field there. */
-function whole(collection: string, values: RecordValues): RecordValues {
-  const { fields } = collectionOf(rulebook.schema, collection);
-  const one = (name: string, isId: boolean): Value => {
-    const value = values[name] ?? null;
-    return isId && value !== null ? idOf(value as string) : value;
-  };
-  return Object.fromEntries(
-    [...fields.values()].map(({ name, type }) => [name, one(name, name === 'id' || type.kind === 'ref')]),
-  );
-}
-
 beforeAll(async () => {
-  own = await ownDatabase();
-  await migrate(own.database);
-  await publish(own.database, rulebook, atTheMachine('test'));
-  await own.database.transaction(async (on) => {
-    await run(on, sql`set constraints all deferred`);
-    for (const [name, all] of Object.entries(records))
-      for (const each of all)
-        await run(
-          on,
-          insertSql(collectionOf(rulebook.schema, name), new Map(Object.entries(whole(name, each)))),
-        );
-  });
+  own = await storedTruths();
 });
 afterAll(() => own.drop());
 
@@ -192,17 +160,6 @@ async function sightOf(rules: string, roles: readonly string[], filter: string |
   for (const [way, each] of Object.entries(found)) expect(each, `${way}: ${rules}`).toEqual(found.rows);
   return found.rows!.join(' ');
 }
-
-const ada = (...roles: string[]): Caller => ({
-  person: {
-    id: idOf('ada'),
-    values: {
-      ...whole('people', records.people![0]!),
-      led: (records.people![0]!.led as string[]).map(idOf),
-    },
-  },
-  roles: new Set(roles),
-});
 
 function accessFor(rules: string, roles: readonly string[]) {
   const people =

@@ -1,0 +1,373 @@
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { checkFilter } from '../../src/core/check/index.ts';
+import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
+import { SHARE } from '../../src/core/decide/shares.ts';
+import { Decider, type World } from '../../src/core/evaluate/decider.ts';
+import type { Rulebook } from '../../src/core/ir/rulebook.ts';
+import { Access } from '../../src/core/sql/access.ts';
+import { changesAnySql, effectsSql, type BothSides } from '../../src/core/sql/effects.ts';
+import {
+  labelsSql,
+  pinnedSql,
+  readSidesSql,
+  sentencesSql,
+  type Pinned,
+  type PinnedItem,
+  type PinnedQuestion,
+} from '../../src/core/sql/pinned.ts';
+import { recordKeys } from '../../src/core/sql/identifiers.ts';
+import { collectionOf, systemFieldNames } from '../../src/core/types/schema.ts';
+import { run } from '../../src/store/connection.ts';
+import { NOW, parse } from '../decide/in-hand.ts';
+import { records, schema } from '../decide/truths.ts';
+import type { OwnDatabase } from '../support/database.ts';
+import { ada, idOf, names, rulebook as stored, storedTruths, whole } from './stored-truths.ts';
+
+/** What a change of the rules opens and closes, as PostgreSQL counts it, against the decider asked of each record by itself. */
+let own: OwnDatabase;
+beforeAll(async () => {
+  own = await storedTruths();
+});
+afterAll(() => own.drop());
+
+const changes = [
+  '',
+  'people may read (all)',
+  'people may read (all) when open',
+  'people may read (all)  nobody may read unless who = me',
+  'people may read (all)  nobody may read (code) unless who = me',
+  'people may read (all but code) when who is present  keeper may read (code) when open',
+  'people may read (all), update (code, n) when who = me  keeper may read (all)',
+  'everybody may read (code, open) when open  keeper may read (all), update (all), delete when not open',
+  'people may read (all), update (all)  nobody may update (code) unless open  people may delete, share when who = me',
+  'people may read (all)  people may update (open) when new.open = old.open  people may delete when n is present',
+  'people may read (all)  keeper may share  people may tick when who = me',
+];
+const rulebooks = changes.map((rules) =>
+  parse(
+    `${schema} action tick on visits sets open = true rules visits { ${rules} } rules people { people may read (name) } rules hives { everybody may read (all) }`,
+  ),
+);
+const visits = records.visits!.map((each) => whole('visits', each));
+const fields = [...collectionOf(stored.schema, 'visits').fields.keys()];
+const both: BothSides = {
+  was: 'visits',
+  is: 'visits',
+  fields: fields.map((name) => ({ name, was: name, is: name })),
+};
+const ben: Caller = {
+  person: { id: idOf('ben'), values: whole('people', records.people![1]!) },
+  roles: new Set(['keeper']),
+};
+const visitor: Caller = { person: null, roles: new Set() };
+const all = Object.fromEntries(
+  Object.keys(records).map((name) => [name, records[name]!.map((each) => whole(name, each))]),
+);
+const world: World = {
+  now: NOW,
+  look: (name, id) => all[name]!.find((each) => each.id === id) ?? null,
+  all: (name) => all[name]!,
+};
+
+/** What somebody may do with a record as it is. */
+function may(rulebook: Rulebook, caller: Caller, item: PinnedItem, record: RecordValues): boolean {
+  const decider = new Decider(rulebook, caller, world);
+  const shown = decider.shown('visits', record);
+  if (shown === null) return false;
+  const { operation, field } = item;
+  if (operation === 'read') return field === null || shown.has(field);
+  const asked = (name: string, values: readonly string[] = []) =>
+    decider.decide({
+      operation: name,
+      collection: 'visits',
+      record,
+      values: new Map(values.map((each) => [each, record[each]!])),
+    }).allowed;
+  if (operation === 'act') return asked('tick');
+  if (operation !== 'update') return asked(operation === 'share' ? SHARE : operation);
+  const own = fields.filter((name) => !systemFieldNames.has(name));
+  return (field === null ? own : [field]).some((name) => asked('update', [name]));
+}
+
+/** Short names of the records for which it holds. */
+const named = (holds: (record: RecordValues) => boolean) =>
+  visits.flatMap((each, index) => (holds(each) ? [records.visits![index]!.id as string] : []));
+
+/** Each with itself, and with some others, both ways round. */
+const pairs = rulebooks.flatMap((was, index) =>
+  [0, 1, 3, 10].map((by) => [was, rulebooks[(index + by) % rulebooks.length]!] as const),
+);
+
+test('what one caller gains and loses is counted for each item, with two records of each', async () => {
+  let kept = 0;
+  for (const [before, after] of pairs)
+    for (const caller of [ada(), ben, visitor]) {
+      const [was, is] = [new Access(before, caller, NOW), new Access(after, caller, NOW)];
+      const query = effectsSql(was, is, both);
+      if (before === after) {
+        expect(query).toBe(null);
+        continue;
+      }
+      const row =
+        query === null ? null : (await run<Record<string, unknown>>(own.database, query.statement))[0]!;
+      const items: PinnedItem[] = [null, ...fields.filter((name) => name !== 'id')].flatMap(
+        (field): PinnedItem[] => [
+          { operation: 'read', field },
+          ...(field !== null && systemFieldNames.has(field) ? [] : [{ operation: 'update', field } as const]),
+          ...(field === null
+            ? ([
+                { operation: 'delete', field },
+                { operation: 'share', field },
+              ] as const)
+            : []),
+        ],
+      );
+      for (const item of items) {
+        const [old, now] = [before, after].map((each) =>
+          named((record) => may(each, caller, item, record)),
+        ) as [string[], string[]];
+        const gained = now.filter((id) => !old.includes(id));
+        const lost = old.filter((id) => !now.includes(id));
+        const at =
+          query?.items.findIndex((each) => each.operation === item.operation && each.field === item.field) ??
+          -1;
+        const about = JSON.stringify([
+          changes[rulebooks.indexOf(before)],
+          changes[rulebooks.indexOf(after)],
+          item,
+        ]);
+        if (at === -1) {
+          expect([gained, lost], about).toEqual([[], []]);
+          continue;
+        }
+        kept++;
+        const ends = (ids: readonly string[]) =>
+          ids.length === 0 ? [null, null] : [idOf(ids[0]!), idOf(ids.at(-1)!)];
+        expect(
+          ['was', 'is', 'gained', 'lost', 'more', 'less'].map((name) => row![`${name}_${at}`]),
+          about,
+        ).toEqual([old.length, now.length, gained.length, lost.length, ends(gained), ends(lost)]);
+      }
+      const [sides] = await run(own.database, readSidesSql({ was, is }, both));
+      const [read, reads] = [before, after].map((each) =>
+        named((record) => may(each, caller, { operation: 'read', field: null }, record)),
+      ) as [string[], string[]];
+      expect(sides).toEqual({
+        total: 8,
+        was: read.length,
+        is: reads.length,
+        gained: reads.filter((id) => !read.includes(id)).length,
+        lost: read.filter((id) => !reads.includes(id)).length,
+      });
+      const [any] = await run<{ any: boolean }>(own.database, changesAnySql(is, 'visits'));
+      expect(any!.any).toBe(
+        named((record) => may(after, caller, { operation: 'update', field: null }, record)).length > 0,
+      );
+    }
+  expect(kept).toBeGreaterThan(500);
+});
+
+const question = (more: Partial<PinnedQuestion> = {}): PinnedQuestion => ({
+  both,
+  filter: { was: null, is: null },
+  onlyChanged: false,
+  unlocked: false,
+  after: null,
+  limit: 100,
+  ...more,
+});
+
+async function pageOf(pinned: readonly Pinned[], asked: PinnedQuestion) {
+  const query = pinnedSql(pinned, asked);
+  const rows = await run<Record<string, unknown> & { id: string; _label: string | null; _flags: boolean[] }>(
+    own.database,
+    query.statement,
+  );
+  return { ...query, rows };
+}
+
+test('through several identities each record has the marks of all, and values and labels that one of them sees in force', async () => {
+  const callers = [ada(), ben, visitor];
+  for (const [before, after] of pairs)
+    for (const unlocked of [false, true]) {
+      const pinned = callers.map((each) => ({
+        was: new Access(before, each, NOW),
+        is: new Access(after, each, NOW),
+      }));
+      const { rows, items, places } = await pageOf(pinned, question({ unlocked }));
+      const about = JSON.stringify([
+        changes[rulebooks.indexOf(before)],
+        changes[rulebooks.indexOf(after)],
+        unlocked,
+      ]);
+      const reads: PinnedItem = { operation: 'read', field: null };
+      const someone = (of: readonly Rulebook[], item: PinnedItem, record: RecordValues) =>
+        of.some((each) => callers.some((caller) => may(each, caller, item, record)));
+      const showing = unlocked ? [before, after] : [before];
+      const label = (record: RecordValues) =>
+        someone(showing, { operation: 'read', field: 'code' }, record) ? record.code : null;
+      const expected = visits.filter((record) => someone([before, after], reads, record));
+      const sorted = [
+        ...expected.filter((each) => label(each) !== null),
+        ...expected.filter((each) => label(each) === null),
+      ];
+      expect(
+        rows.map(({ id, _label }) => [id, _label]),
+        about,
+      ).toEqual(sorted.map((each) => [each.id, label(each)]));
+      for (const [index, row] of rows.entries()) {
+        const record = sorted[index]!;
+        for (const [who, caller] of callers.entries())
+          for (const [at, item] of items.entries()) {
+            const { was, is } = places[who]![at]!;
+            expect([row._flags[was], row._flags[is]], `${about} ${JSON.stringify(item)} ${who}`).toEqual([
+              may(before, caller, item, record),
+              may(after, caller, item, record),
+            ]);
+          }
+        for (const [at, { name }] of both.fields.entries()) {
+          const sees = someone(showing, { operation: 'read', field: name }, record);
+          expect(row[`v_${at}`] ?? null, `${about} ${name}`).toEqual(sees ? record[name] : null);
+        }
+      }
+    }
+}, 240_000);
+
+test('pages follow each other without a gap, changed records alone are told apart, and a filter sees what each side sees', async () => {
+  const [before, after] = [rulebooks[5]!, rulebooks[8]!];
+  const pinned = [ada(), ben].map((each) => ({
+    was: new Access(before, each, NOW),
+    is: new Access(after, each, NOW),
+  }));
+  for (const unlocked of [false, true]) {
+    const whole_ = await pageOf(pinned, question({ unlocked }));
+    expect(whole_.rows.some(({ _label }) => _label === null) || unlocked).toBe(true);
+    const found: string[] = [];
+    for (let after_: PinnedQuestion['after'] = null; ;) {
+      const { rows } = await pageOf(pinned, question({ unlocked, limit: 2, after: after_ }));
+      found.push(...rows.map(({ id }) => id));
+      if (rows.length < 2) break;
+      after_ = { label: rows[1]!._label, id: rows[1]!.id };
+    }
+    expect(found).toEqual(whole_.rows.map(({ id }) => id));
+    const changed = await pageOf(pinned, question({ unlocked, onlyChanged: true }));
+    const differ = whole_.rows.filter(({ _flags }) =>
+      whole_.places.some((each) => each.some(({ was, is }) => _flags[was] !== _flags[is])),
+    );
+    expect(changed.rows.map(({ id }) => id)).toEqual(differ.map(({ id }) => id));
+    expect(differ.length).toBeGreaterThan(0);
+  }
+  const by = (text: string) => {
+    const checked = [before, after].map((each) => checkFilter(text, 'visits', each));
+    const of = (side: (typeof checked)[number]) => {
+      if (!side.ok) throw new Error(JSON.stringify(side.diagnostics));
+      return side.condition;
+    };
+    return { was: of(checked[0]!), is: of(checked[1]!) };
+  };
+  const short = async (more: Partial<PinnedQuestion>) =>
+    (await pageOf(pinned, question(more))).rows
+      .map(({ id }) => [...names].find(([, each]) => each === id)![0])
+      .join(' ');
+  // Who and whose code is seen in force, by either of them: only these can be looked for without an unlock.
+  expect(await short({ filter: by('code >= "v1"') })).toBe('v1 v5');
+  expect(await short({ filter: by('code >= "v1"'), unlocked: true })).toBe('v1 v2 v3 v4 v5 v6 v7 v8');
+  expect(await short({ filter: by('open') })).toBe('v1');
+  expect(await short({ filter: by('open'), unlocked: true })).toBe('v1 v5');
+});
+
+test('a collection or a field that is there on one side alone is nobody’s on the other', async () => {
+  const rules = rulebooks[8]!;
+  const pinned = [{ was: new Access(rules, ada(), NOW), is: new Access(rules, ada(), NOW) }];
+  const gone = { ...both, is: null, fields: fields.map((name) => ({ name, was: name, is: null })) };
+  const fresh = { ...both, was: null, fields: fields.map((name) => ({ name, was: null, is: name })) };
+  const reads = async (sides: BothSides) => {
+    const { rows, places } = await pageOf(pinned, question({ both: sides, unlocked: true }));
+    const { was, is } = places[0]![0]!;
+    const [{ total, ...counts }] = (await run<Record<string, number>>(
+      own.database,
+      readSidesSql(pinned[0]!, sides),
+    )) as [Record<string, number>];
+    const query = effectsSql(pinned[0]!.was, pinned[0]!.is, sides)!;
+    const [row] = await run<Record<string, number>>(own.database, query.statement);
+    return {
+      rows: rows.length,
+      was: rows.every(({ _flags }) => _flags[was]),
+      is: rows.every(({ _flags }) => _flags[is]),
+      total,
+      counts,
+      lost: row!.lost_0,
+      gained: row!.gained_0,
+    };
+  };
+  expect(await reads(gone)).toEqual({
+    rows: 8,
+    was: true,
+    is: false,
+    total: 8,
+    counts: { was: 8, is: 0, gained: 0, lost: 8 },
+    lost: 8,
+    gained: 0,
+  });
+  expect(await reads(fresh)).toEqual({
+    rows: 8,
+    was: false,
+    is: true,
+    total: 8,
+    counts: { was: 0, is: 8, gained: 8, lost: 0 },
+    lost: 0,
+    gained: 8,
+  });
+  const without = {
+    ...both,
+    fields: both.fields.map((each) => (each.name === 'n' ? { ...each, is: null } : each)),
+  };
+  const query = effectsSql(pinned[0]!.was, pinned[0]!.is, without)!;
+  const lost = query.items.findIndex(({ operation, field }) => operation === 'read' && field === 'n');
+  expect((await run<Record<string, number>>(own.database, query.statement))[0]![`lost_${lost}`]).toBe(8);
+});
+
+test.each<[string, string[]]>([
+  ['people may read (all) when open  people may read (all) when who = me', ['read 2 1', 'read 2 1']],
+  ['people may read (all)  nobody may read unless open', ['read 2 0', 'read 6 0']],
+  [
+    'people may read (all)  nobody may read unless open  nobody may read unless who = me',
+    ['read 1 0', 'read 6 5', 'read 6 5'],
+  ],
+  ['people may read (all)  nobody may read (code, n) unless who = me', ['read 8 0', 'read 6 0']],
+  ['keeper may read (all)  people may create (code)', ['read 0 0', 'null 0 0']],
+  [
+    'people may read (all) when open  people may update (n) when n is present  people may delete',
+    ['read 2 0', 'update 1 0', 'delete 2 0'],
+  ],
+])('“%s”: its sentences open, or hold back, %j', async (rules, expected) => {
+  const rulebook = parse(`${schema} rules visits { ${rules} }`);
+  const { counted, statement } = sentencesSql(new Access(rulebook, ada(), NOW), 'visits');
+  const [row] = await run<Record<string, number>>(own.database, statement);
+  expect(
+    counted.map(({ operation }, index) => `${operation} ${row![`n_${index}`]} ${row![`m_${index}`]}`),
+  ).toEqual(expected);
+});
+
+test('what a reference points at has a label where one of those pinned sees it in force', async () => {
+  const label = async (caller: Caller, rules: string) => {
+    const rulebook = parse(`${schema} rules visits { ${rules} }`);
+    const ids = recordKeys(visits.map((each) => each.id as string));
+    const found = await run<{ label: string }>(
+      own.database,
+      labelsSql(
+        [new Access(rulebook, visitor, NOW), new Access(rulebook, caller, NOW)],
+        'visits',
+        'code',
+        ids,
+      ),
+    );
+    return found
+      .map((each) => each.label)
+      .toSorted()
+      .join(' ');
+  };
+  expect(await label(ada(), 'people may read (all) when open')).toBe('v1 v5');
+  expect(await label(ada(), 'people may read (all but code) when open')).toBe('');
+  expect(await label(visitor, 'people may read (all) when open')).toBe('');
+});
