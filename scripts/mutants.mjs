@@ -31,7 +31,7 @@ const folders = {
   },
   'core/sql': {
     least: 95,
-    tests: [...decide('sql'), ...agreement('truths', 'early', 'converting')],
+    tests: [...decide('sql', 'forms'), ...agreement('truths', 'converting', 'early', 'sides')],
     others: [
       ...api('passages', 'attributes', 'owners', 'preview', 'bench', 'carried-out', 'sweep'),
       ...engines,

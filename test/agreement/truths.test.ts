@@ -6,7 +6,9 @@ import { sharingsOf } from '../../src/core/decide/shares.ts';
 import { fencesAlong } from '../../src/core/decide/steps/delete.ts';
 import type { Condition } from '../../src/core/ir/conditions.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
+import { workOutCaller } from '../../src/core/evaluate/attributes.ts';
 import { Access } from '../../src/core/sql/access.ts';
+import { arrivalParts } from '../../src/core/sql/arrival.ts';
 import { conditionSql, typed } from '../../src/core/sql/conditions.ts';
 import { commaList, sql, value, type Fragment } from '../../src/core/sql/fragment.ts';
 import { identifier } from '../../src/core/sql/identifiers.ts';
@@ -29,10 +31,7 @@ import {
 } from '../../src/core/sql/writes.ts';
 import { collectionOf } from '../../src/core/types/schema.ts';
 import type { Value } from '../../src/core/types/types.ts';
-import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run } from '../../src/store/connection.ts';
-import { migrate } from '../../src/store/migrations/index.ts';
-import { publish } from '../../src/store/publish/index.ts';
 import { fullRecord } from '../../src/store/records/full.ts';
 import { visibleRecord } from '../../src/store/records/rows.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
@@ -352,6 +351,118 @@ test.each<[string, 'deleted' | 'cleared', number]>([
   const statement = stoppedSql(access, leaves, 'visits', visits.map(idOf), changes);
   const [row] = await run<{ count: number }>(own.database, statement);
   expect(row!.count).toBe(expected);
+});
+
+test('what is worked out of a caller is the same in PostgreSQL as by the closures, and as is written down', async () => {
+  const asked = parse(`${schema}
+    attribute home text = me.yard.name
+    attribute over text = me.yard.up.name
+    attribute boss_age integer = me.boss.age
+    attribute seen integer = count(v in visits where v.who is present and v.who = me)
+    attribute codes list of text = every v.code for v in visits where v.who is present
+    attribute weights list of decimal = every v.weight for v in visits where v.code != "-"
+    attribute open_ones list of boolean = every v.open for v in visits where v.code != "-"
+    attribute below list of ref yards = every y for y in yards where y within me.yard
+    attribute since timestamp = me.created_at + 1 days
+    claim tenant text from "tenant"
+    claim level integer from "level"
+    claim groups list of text from "groups"
+    role elder when me.age > 20
+    role office when me.email ends with ".example"
+    role busy when me.seen > 1 and me.tenant = "oak"
+    role known when me.codes contains "v7"
+    role later when today > "2026-04-30" and now < "2026-05-02T00:00:00Z"
+    role first includes elder`);
+  const all = Object.fromEntries(
+    Object.keys(records).map((name) => [name, records[name]!.map((each) => whole(name, each))]),
+  );
+  const world = {
+    now: NOW,
+    look: (name: string, id: string) => all[name]!.find((each) => each.id === id) ?? null,
+    all: (name: string) => all[name]!,
+  };
+  const columns = (parts: ReturnType<typeof arrivalParts>) =>
+    commaList([
+      ...parts.attributes,
+      ...parts.roles.map(({ role, holds }) => sql`(${holds}) is true as ${identifier(`r_${role}`)}`),
+    ]);
+  const found: unknown[] = [];
+  for (const [name, email, claims] of [
+    ['ada', 'ada@hollowoak.example', { tenant: 'oak', level: 3, groups: ['b', 'a'] }],
+    ['ada', null, { tenant: 7, level: 'x', groups: 'a' }],
+    ['ben', 'ben@elsewhere', {}],
+  ] as const) {
+    const person = { ...all.people!.find(({ id }) => id === idOf(name))!, id: idOf(name), email };
+    const caller = workOutCaller(asked, person, [], claims, world);
+    const parts = arrivalParts(
+      asked,
+      'p',
+      sql`${value(email)}::text`,
+      sql`${value(NOW)}::timestamptz`,
+      claims,
+    );
+    const joins = parts.joins.reduce((before, each) => sql`${before} ${each}`, sql``);
+    const [row] = await run<Record<string, Value>>(
+      own.database,
+      sql`select ${columns(parts)} from records.people as p ${joins} where p.id = ${value(idOf(name))}::uuid`,
+    );
+    const attributes = [...asked.attributes.keys()];
+    expect(Object.fromEntries(attributes.map((each) => [each, row![each]]))).toEqual(
+      Object.fromEntries(attributes.map((each) => [each, caller.person!.values[each]])),
+    );
+    expect(parts.roles.map(({ role }) => role)).toEqual(['elder', 'office', 'busy', 'known', 'later']);
+    expect(parts.roles.filter(({ role }) => row![`r_${role}`]).map(({ role }) => role)).toEqual([
+      ...caller.roles,
+    ]);
+    const { home, over, boss_age, seen, codes, weights, open_ones, below, since, tenant, level, groups } =
+      row!;
+    const short = (below as string[]).map((id) => [...names].find(([, each]) => each === id)![0]).toSorted();
+    found.push([
+      home,
+      over,
+      boss_age,
+      seen,
+      codes,
+      weights,
+      open_ones,
+      short,
+      since,
+      tenant,
+      level,
+      groups,
+      [...caller.roles],
+    ]);
+  }
+  const same = [['v1', 'v7', 'v8'], ['1.00'], [false, true]];
+  expect(found).toEqual([
+    [
+      'east',
+      'top',
+      null,
+      2,
+      ...same,
+      ['east', 'shed'],
+      '2026-05-02T12:00:00Z',
+      'oak',
+      3,
+      ['b', 'a'],
+      ['elder', 'office', 'busy', 'known', 'later'],
+    ],
+    [
+      'east',
+      'top',
+      null,
+      2,
+      ...same,
+      ['east', 'shed'],
+      '2026-05-02T12:00:00Z',
+      null,
+      null,
+      null,
+      ['elder', 'known', 'later'],
+    ],
+    [null, null, null, 1, ...same, [], '2026-05-02T12:00:00Z', null, null, null, ['known', 'later']],
+  ]);
 });
 
 test('an address that is changed is verified no more, and one that is sent as it is stays so', async () => {
