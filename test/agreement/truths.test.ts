@@ -621,6 +621,65 @@ test('a record as JSON is what JSON.stringify makes of its values, of every type
     });
 });
 
+test('pages follow each other without a gap or a double, by any keys, missing ones last', async () => {
+  const ways = [
+    ['n'],
+    ['-n'],
+    ['weight', '-n'],
+    ['-weight', 'n', '-code'],
+    ['open', '-code'],
+    ['-open', 'n'],
+    ['code'],
+    ['-code'],
+    ['who', '-open'],
+    ['-created_at', 'code'],
+  ];
+  for (const rules of [
+    'people may read (all)',
+    'people may read (all)  nobody may read (n, weight, code) unless who = me',
+  ])
+    for (const way of ways)
+      for (const last of [true, false]) {
+        const { access } = accessFor(rules, []);
+        const order = [...way, last ? 'id' : '-id'].map((key) => ({
+          field: key.replace('-', ''),
+          descending: key.startsWith('-'),
+        }));
+        const page = async (after: readonly Value[] | null, limit: number) => {
+          const question = { collection: 'visits', filter: null, order, after, limit };
+          const keys = commaList(
+            order.map(
+              ({ field }, index) =>
+                sql`${access.masked('visits', field, 'r')} as ${identifier(`k_${index}`)}`,
+            ),
+          );
+          const rows = await run<{ id: string }>(own.database, listSql(access, question, 'rows'));
+          const ids = rows.map((row) => visibleRecord(row, access.selectList('visits', 'r')).id as string);
+          const at = ids.at(-1);
+          const [row] =
+            at === undefined
+              ? []
+              : await run<Record<string, Value>>(
+                  own.database,
+                  sql`select ${keys} from records.visits as r where id = ${value(at)}::uuid`,
+                );
+          return { ids, last: order.map((_, index) => row?.[`k_${index}`] ?? null) };
+        };
+        const whole_ = (await page(null, 100)).ids;
+        expect(whole_).toHaveLength(8);
+        for (const size of [1, 3]) {
+          const found: string[] = [];
+          for (let after: readonly Value[] | null = null; ;) {
+            const { ids, last: next } = await page(after, size);
+            if (ids.length === 0) break;
+            found.push(...ids);
+            after = next;
+          }
+          expect(found, `${rules}, by ${way.join(', ')}`).toEqual(whole_);
+        }
+      }
+});
+
 test('pages were found by few rows first often enough to tell', () => {
   expect(fewFirst).toBeGreaterThan(2);
 });

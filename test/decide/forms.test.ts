@@ -16,12 +16,13 @@ import {
   type Form,
   type ListQuestion,
 } from '../../src/core/sql/list.ts';
+import { idSet } from '../../src/core/sql/sets.ts';
 import { NOW, parse } from './in-hand.ts';
 
 /** How what one caller sees is put: what is worked out once, and what is asked besides. The answers would be the same without. */
 const schema = `
-people { district text  grade integer  share decimal }
-collection yards { name text label  keeper ref people  up ref yards  tree by up }
+people { district text  grade integer  share decimal  site ref yards }
+collection yards { name text label  keeper ref people  up ref yards  closed boolean  tags list of text  tree by up }
 collection hives {
   code text required label  keeper ref people  yard ref yards  size integer  weight decimal  sold boolean  kind one of ("log", "box")  due date  note text  tags list of text
 }
@@ -339,6 +340,77 @@ test('one ground is searched once, rights come along where they are asked for, a
     false,
     false,
   ]);
+});
+
+test('what is found from the other end is: one path over another record, a tree from above, a link, what one may read', () => {
+  const row = (when: string) => {
+    const rulebook = parse(
+      `${schema}rules hives { people may read (all)  people may update (all) when ${when} }`,
+    );
+    const { when: condition } = rulebook.rules.at(-1)!;
+    const access = new Access(rulebook, ada, NOW);
+    const set = idSet(condition, {
+      ...access.withSets().around('r', ada.roles),
+      old: 'before',
+      new: 'after',
+    });
+    return set === null ? null : plain(set.row);
+  };
+  const fromYards = [
+    'yard.keeper = me',
+    'yard.name is present',
+    'not (yard.name = "a")',
+    'yard.name != me.district',
+    'yard.name in ("a", "b")',
+    'lower(yard.name) = "a"',
+    'length(yard.up.name) > 2',
+    'yard.name contains "a"',
+    'yard.closed',
+    'not yard.closed',
+    'me.district in yard.tags',
+    'yard within me.site',
+    'yard.up within me.site',
+    'me may read yard',
+  ];
+  expect(fromYards.map(row)).toEqual(fromYards.map(() => 'r.yard'));
+  for (const link of [
+    'y.keeper = keeper',
+    'keeper = y.keeper',
+    'y.keeper = keeper and y.name = "a" and y.up.keeper = me',
+  ])
+    expect(row(`some y in yards has (${link})`), link).toBe('r.keeper');
+  for (const none of [
+    'keeper = me',
+    'sold',
+    'note in ("a")',
+    'me.district = "east"',
+    'yard.name is missing',
+    'not (yard.name is present)',
+    'yard.name = note',
+    'yard.name = yard.up.name',
+    'old.yard.keeper = me',
+    'new.yard.keeper = me',
+    'old.yard within me.site',
+    'new.yard within me.site',
+    'yard within yard',
+    'me.site within yard',
+    'yard within yard.up',
+    'me may read yard.up',
+    'me may read old.yard',
+    'me may read new.yard',
+    'some y in yards has (y.name = "a")',
+    'some y in yards has (y.keeper != keeper)',
+    'some y in yards has (y.keeper = keeper and y.name = note)',
+    'some y in yards has (y.keeper = yard.keeper)',
+    'some y in yards has (y.keeper = old.keeper)',
+    'some y in yards has (y.keeper = new.keeper)',
+    'no y in yards has (y.keeper = keeper)',
+    'count(y in yards where y.keeper = keeper) = 1',
+    'yard.keeper = me and sold',
+    'yard.keeper = me or sold',
+    'me has role keeper',
+  ])
+    expect(row(none), none).toBe(null);
 });
 
 test('a condition is put as it can be answered fast, where less than all three values is asked for', () => {
