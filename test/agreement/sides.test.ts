@@ -1,16 +1,15 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { checkFilter } from '../../src/core/check/index.ts';
 import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
-import { SHARE } from '../../src/core/decide/shares.ts';
+import { SHARE, sharingsOf } from '../../src/core/decide/shares.ts';
 import { Decider, type World } from '../../src/core/evaluate/decider.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { Access } from '../../src/core/sql/access.ts';
-import { changesAnySql, effectsSql, type BothSides } from '../../src/core/sql/effects.ts';
+import { changesAnySql, effectsSql, itemsOf, type BothSides } from '../../src/core/sql/effects.ts';
+import { pinnedCountsSql, type Kind } from '../../src/core/sql/pinned-counts.ts';
 import {
   labelsSql,
   pinnedSql,
-  readSidesSql,
-  sentencesSql,
   type Pinned,
   type PinnedItem,
   type PinnedQuestion,
@@ -42,6 +41,7 @@ const changes = [
   'people may read (all), update (all)  nobody may update (code) unless open  people may delete, share when who = me',
   'people may read (all)  people may update (open) when new.open = old.open  people may delete when n is present',
   'people may read (all)  keeper may share  people may tick when who = me',
+  'keeper may read (all), update (n)  people may share  keeper may delete when not open',
 ];
 const rulebooks = changes.map((rules) =>
   parse(
@@ -60,6 +60,21 @@ const ben: Caller = {
   roles: new Set(['keeper']),
 };
 const visitor: Caller = { person: null, roles: new Set() };
+/** Nobody of a role, with whom ben shares one visit. */
+function guestOf(rulebook: Rulebook): Caller {
+  const share = {
+    collection: 'visits',
+    record: idOf('v2'),
+    operations: ['read', 'update'],
+    sharer: idOf('ben'),
+  } as const;
+  const cyd = { id: idOf('cyd'), values: { ...whole('people', records.people![1]!), id: idOf('cyd') } };
+  return {
+    person: cyd,
+    roles: new Set(),
+    shared: sharingsOf(rulebook, [share], new Map([[idOf('ben'), ben]])),
+  };
+}
 const all = Object.fromEntries(
   Object.keys(records).map((name) => [name, records[name]!.map((each) => whole(name, each))]),
 );
@@ -148,23 +163,79 @@ test('what one caller gains and loses is counted for each item, with two records
           about,
         ).toEqual([old.length, now.length, gained.length, lost.length, ends(gained), ends(lost)]);
       }
-      const [sides] = await run(own.database, readSidesSql({ was, is }, both));
-      const [read, reads] = [before, after].map((each) =>
-        named((record) => may(each, caller, { operation: 'read', field: null }, record)),
-      ) as [string[], string[]];
-      expect(sides).toEqual({
-        total: 8,
-        was: read.length,
-        is: reads.length,
-        gained: reads.filter((id) => !read.includes(id)).length,
-        lost: read.filter((id) => !reads.includes(id)).length,
-      });
       const [any] = await run<{ any: boolean }>(own.database, changesAnySql(is, 'visits'));
       expect(any!.any).toBe(
         named((record) => may(after, caller, { operation: 'update', field: null }, record)).length > 0,
       );
     }
   expect(kept).toBeGreaterThan(500);
+});
+
+test('for several identities at once the same is counted in one pass', async () => {
+  let told = 0;
+  for (const [before, after] of pairs) {
+    const callers = [ada(), ben, visitor, guestOf(before)];
+    const pinned = callers.map((each) => ({
+      was: new Access(before, each, NOW),
+      is: new Access(after, each, NOW),
+    }));
+    const query = pinnedCountsSql(pinned, both, 100);
+    const { total, identities } = query.read(await run<Kind>(own.database, query.statement));
+    const about = JSON.stringify([changes[rulebooks.indexOf(before)], changes[rulebooks.indexOf(after)]]);
+    expect(total, about).toBe(8);
+    for (const [index, caller] of callers.entries()) {
+      const sides = (item: PinnedItem) => {
+        const [old, now] = [before, after].map((each) =>
+          named((record) => may(each, caller, item, record)),
+        ) as [string[], string[]];
+        return {
+          was: old.length,
+          is: now.length,
+          gained: now.filter((id) => !old.includes(id)).length,
+          lost: old.filter((id) => !now.includes(id)).length,
+        };
+      };
+      const { effects, sentences: _, ...reads } = identities[index]!;
+      expect(reads, `${about} ${index}`).toEqual(sides({ operation: 'read', field: null }));
+      const expected = itemsOf(both).flatMap((item) => {
+        const { gained, lost } = sides(item);
+        return gained + lost === 0 ? [] : [{ ...item, gained, lost }];
+      });
+      expect(effects, `${about} ${index}`).toEqual(expected);
+      told += expected.length;
+    }
+  }
+  expect(told).toBeGreaterThan(300);
+});
+
+test('records of more kinds than are told apart are told to be more, and many conditions take several columns', async () => {
+  const rulebook = parse(
+    `${schema} rules visits { ${Array.from({ length: 40 }, (_, n) => `people may read (all) when n = ${n} or code = "v${n}"`).join('\n')} people may update (code) when code = "v8" }`,
+  );
+  const pinned = [{ was: new Access(rulebook, ada(), NOW), is: new Access(rulebook, ada(), NOW) }];
+  const query = pinnedCountsSql(pinned, both, 100);
+  const kinds = await run<Kind>(own.database, query.statement);
+  expect(Object.keys(kinds[0]!)).toEqual(['b_0', 'b_1', 'n']);
+  const { identities } = query.read(kinds);
+  // v1 is of the first by its number, and of the second by its code; all are of one by theirs.
+  expect(identities[0]!.sentences.slice(0, 9).map(({ own: each, shared }) => [each, shared])).toEqual([
+    [1, 1],
+    [1, 1],
+    ...Array.from({ length: 7 }, () => [1, 0]),
+  ]);
+  expect(identities[0]!.sentences.slice(9).map(({ own: each }) => each)).toEqual([
+    ...Array.from({ length: 31 }, () => 0),
+    1,
+  ]);
+  expect(await run(own.database, pinnedCountsSql(pinned, both, 3).statement)).toHaveLength(4);
+  // Of what nothing is asked all are of one kind.
+  const open = parse(`${schema} rules visits { people may read (all) }`);
+  const plain = pinnedCountsSql(
+    [{ was: new Access(open, ada(), NOW), is: new Access(open, ada(), NOW) }],
+    both,
+    100,
+  );
+  expect(await run(own.database, plain.statement)).toEqual([{ n: 8 }]);
 });
 
 const question = (more: Partial<PinnedQuestion> = {}): PinnedQuestion => ({
@@ -284,10 +355,10 @@ test('a collection or a field that is there on one side alone is nobody’s on t
   const reads = async (sides: BothSides) => {
     const { rows, places } = await pageOf(pinned, question({ both: sides, unlocked: true }));
     const { was, is } = places[0]![0]!;
-    const [{ total, ...counts }] = (await run<Record<string, number>>(
-      own.database,
-      readSidesSql(pinned[0]!, sides),
-    )) as [Record<string, number>];
+    const counting = pinnedCountsSql(pinned, sides, 100);
+    const { total, identities } = counting.read(await run<Kind>(own.database, counting.statement));
+    const { was: before, is: after, gained, lost } = identities[0]!;
+    const counts = { was: before, is: after, gained, lost };
     const query = effectsSql(pinned[0]!.was, pinned[0]!.is, sides)!;
     const [row] = await run<Record<string, number>>(own.database, query.statement);
     return {
@@ -342,10 +413,12 @@ test.each<[string, string[]]>([
   ],
 ])('“%s”: its sentences open, or hold back, %j', async (rules, expected) => {
   const rulebook = parse(`${schema} rules visits { ${rules} }`);
-  const { counted, statement } = sentencesSql(new Access(rulebook, ada(), NOW), 'visits');
-  const [row] = await run<Record<string, number>>(own.database, statement);
+  const access = new Access(rulebook, ada(), NOW);
+  const { sentences, statement, read } = pinnedCountsSql([{ was: access, is: access }], both, 100);
+  const { identities } = read(await run<Kind>(own.database, statement));
+  const counts = identities[0]!.sentences;
   expect(
-    counted.map(({ operation }, index) => `${operation} ${row![`n_${index}`]} ${row![`m_${index}`]}`),
+    sentences.map(({ operation }, index) => `${operation} ${counts[index]!.own} ${counts[index]!.shared}`),
   ).toEqual(expected);
 });
 

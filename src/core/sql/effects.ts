@@ -1,8 +1,10 @@
 import { SHARE } from '../decide/shares.ts';
-import type { Node } from '../decide/nodes.ts';
+import type { Permission } from '../decide/formula.ts';
+import { all, any, type Node } from '../decide/nodes.ts';
+import type { Operation } from '../ir/rulebook.ts';
 import { collectionOf, systemFieldNames } from '../types/schema.ts';
 import type { Access } from './access.ts';
-import { allOf, anyOf, commaList, sql, type Fragment } from './fragment.ts';
+import { commaList, sql, type Fragment } from './fragment.ts';
 import { column, identifier } from './identifiers.ts';
 import { relation } from './relations.ts';
 
@@ -42,27 +44,19 @@ export interface BothSides {
  */
 export function effectsSql(before: Access, after: Access, collection: BothSides): EffectsQuery | null {
   const { fields } = collection;
-  const own = fields.filter(({ name }) => !systemFieldNames.has(name));
   const { from, aliases } = bothSql(before, after, collection);
-  const all: EffectItem[] = [
-    { operation: 'read', field: null },
-    ...fields
-      .filter(({ name }) => name !== 'id')
-      .map(({ name }) => ({ operation: 'read', field: name }) as const),
-    { operation: 'update', field: null },
-    ...own.map(({ name }) => ({ operation: 'update', field: name }) as const),
-    { operation: 'delete', field: null },
-    { operation: 'share', field: null },
-  ];
   const of = (side: 'was' | 'is', access: Access, { operation, field }: EffectItem): Fragment => {
     const name = collection[side];
     const at = field === null ? null : (fields.find((each) => each.name === field)?.[side] ?? undefined);
     // What is not there on one side is nobody's there.
     if (name === null || at === undefined) return sql`false`;
-    const supplied = own.flatMap((each) => each[side] ?? []);
-    return mayDo(access, name, { operation, field: at }, supplied, aliases[side]);
+    return mayDo(access, name, { operation, field: at }, suppliedOf(collection, side), aliases[side]);
   };
-  const asked = all.map((item) => ({ item, was: of('was', before, item), is: of('is', after, item) }));
+  const asked = itemsOf(collection).map((item) => ({
+    item,
+    was: of('was', before, item),
+    is: of('is', after, item),
+  }));
   const differing = asked.filter(({ was, is }) => !same(was, is));
   // Whether something is left at all is asked of the record as such.
   const kept = asked.filter((each) => differing.includes(each) || each.item.field === null);
@@ -120,22 +114,59 @@ function same(one: Fragment, other: Fragment): boolean {
   return one.text === other.text && JSON.stringify(one.values) === JSON.stringify(other.values);
 }
 
+/** All that is told of a collection. */
+export function itemsOf({ fields }: BothSides): EffectItem[] {
+  const names = fields.map(({ name }) => name);
+  return [
+    { operation: 'read', field: null },
+    ...names.filter((name) => name !== 'id').map((field): EffectItem => ({ operation: 'read', field })),
+    { operation: 'update', field: null },
+    ...names
+      .filter((name) => !systemFieldNames.has(name))
+      .map((field): EffectItem => ({ operation: 'update', field })),
+    { operation: 'delete', field: null },
+    { operation: 'share', field: null },
+  ];
+}
+
+/** The fields of one side that a change could supply. */
+export function suppliedOf({ fields }: BothSides, side: 'was' | 'is'): string[] {
+  return fields.filter(({ name }) => !systemFieldNames.has(name)).flatMap((each) => each[side] ?? []);
+}
+
 export function mayDo(
   access: Access,
   collection: string,
-  { operation, field }: EffectItem,
+  item: EffectItem,
   supplied: readonly string[],
   alias: string,
 ): Fragment {
+  const { operation, field } = item;
   if (operation === 'read')
     return field === null ? access.readable(collection, alias) : access.shown(collection, field, alias);
-  const permission = access.permission(operation === 'share' ? SHARE : operation, collection);
-  const sides = { old: alias, new: alias };
-  const holds = (node: Node) => access.nodeSql(node, alias, sides);
-  if (operation !== 'update') return holds(permission.record);
+  const permission = access.permission(nameOf(operation), collection);
+  return access.nodeSql(mayNode(permission, item, supplied), alias, { old: alias, new: alias });
+}
+
+/** What an item is called among operations. */
+export function nameOf(operation: EffectItem['operation']): Operation {
+  return operation === 'share' ? SHARE : operation;
+}
+
+/** The formula of an item, by the permission for its operation. `supplied`: of an update as such, the fields of which one is enough. */
+export function mayNode(
+  { record, fenced, field: of }: Permission,
+  { operation, field }: EffectItem,
+  supplied: readonly string[],
+): Node {
+  if (operation === 'read') return field === null ? record : all([of(field).whole, fenced], 'the whole');
+  if (operation !== 'update') return record;
   const whole =
     field === null
-      ? anyOf(supplied.map((each) => holds(permission.field(each).whole)))
-      : holds(permission.field(field).whole);
-  return allOf([holds(permission.record), whole]);
+      ? any(
+          supplied.map((each) => of(each).whole),
+          'a field',
+        )
+      : of(field).whole;
+  return all([record, whole], 'the whole');
 }

@@ -1,7 +1,7 @@
-import { actionsOn, type Fence, type Operation, type Rule } from '../ir/rulebook.ts';
+import { actionsOn } from '../ir/rulebook.ts';
 import type { Condition } from '../ir/conditions.ts';
 import { remembered } from '../decide/remembered.ts';
-import { fieldOf, systemFieldNames } from '../types/schema.ts';
+import { systemFieldNames } from '../types/schema.ts';
 import type { Access } from './access.ts';
 import { bothSql, mayDo, type BothSides, type EffectItem } from './effects.ts';
 import { allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
@@ -209,91 +209,4 @@ export function labelsSql(
 ): Fragment {
   const seen = anyOf(all.map((access) => access.shown(collection, label, 'r')));
   return sql`select r.id::text as id, left(${column('r', label)}::text, 120) as label from ${relation(all[0]!.rulebook.schema, collection)} as r where r.id = any(${keys}) and ${seen}`;
-}
-
-/** A sentence of a collection, with the operation that it is counted for; null: of creating, which no record that is there tells. */
-export interface CountedSentence {
-  readonly sentence: Rule | Fence;
-  readonly kind: 'rule' | 'fence';
-  readonly operation: Operation | null;
-}
-
-export interface SentencesQuery {
-  readonly counted: readonly CountedSentence[];
-  /** One row: `n_0` (records that it opens, or holds back), `m_0` (of these, those that another sentence opens, or holds back, too). */
-  readonly statement: Fragment;
-}
-
-/** What each sentence of a collection does for one caller on the records that are there. Cost: one pass. */
-export function sentencesSql(access: Access, collection: string): SentencesQuery {
-  const { rulebook } = access;
-  const of = <T extends Rule | Fence>(all: readonly T[], kind: CountedSentence['kind']) =>
-    all
-      .filter((each) => each.collection === collection)
-      .map((sentence): CountedSentence => ({ sentence, kind, operation: countedFor(sentence) }));
-  const counted = [...of(rulebook.rules, 'rule'), ...of(rulebook.fences, 'fence')];
-  const columns = counted.flatMap(({ sentence, kind, operation }, index) => {
-    const { own, others } =
-      operation === null ? none : sidesOf(access, sentence, kind, operation, collection);
-    const filter = (name: string, where: Fragment) =>
-      sql`count(*) filter (where ${where}) as ${identifier(`${name}_${index}`)}`;
-    return [filter('n', own), filter('m', allOf([own, others]))];
-  });
-  const from = sql`${relation(rulebook.schema, collection)} as r`;
-  return {
-    counted,
-    statement: columns.length === 0 ? sql`select 1` : sql`select ${commaList(columns)} from ${from}`,
-  };
-}
-
-const none = { own: sql`false`, others: sql`false` };
-
-function countedFor({ operations }: Rule | Fence): Operation | null {
-  const told = [...operations.keys()].filter((each) => each !== 'create');
-  return told.includes('read') ? 'read' : (told[0] ?? null);
-}
-
-function sidesOf(
-  access: Access,
-  sentence: Rule | Fence,
-  kind: CountedSentence['kind'],
-  operation: Operation,
-  collection: string,
-): { own: Fragment; others: Fragment } {
-  const permission = access.permission(operation, collection);
-  const sides = { old: 'r', new: 'r' };
-  const is = (node: Parameters<Access['nodeSql']>[0]) => sql`(${access.nodeSql(node, 'r', sides)}) is true`;
-  const readable = operation === 'read' ? [] : [access.readable(collection, 'r')];
-  if (kind === 'rule') {
-    const ground = permission.grounds.find((each) => each.rule === sentence);
-    if (ground === undefined) return none;
-    const others = permission.grounds.filter((each) => each !== ground);
-    return {
-      own: allOf([is(ground.node), is(permission.fenced), ...readable]),
-      others: anyOf(others.map((each) => is(each.node))),
-    };
-  }
-  const barrier = permission.barriers.find((each) => each.fence === sentence);
-  if (barrier === undefined) return none;
-  const of = (about: ReadonlySet<string> | null) =>
-    about === null
-      ? is(permission.granted)
-      : anyOf(
-          [...about]
-            .filter((field) => fieldOf(access.rulebook.schema, collection, field) !== undefined)
-            .map((field) => is(permission.field(field).granted)),
-        );
-  const others = permission.barriers.filter((each) => each !== barrier);
-  return {
-    own: allOf([of(barrier.about), sql`not ${is(barrier.node)}`, ...readable]),
-    others: anyOf(others.map((each) => sql`not ${is(each.node)}`)),
-  };
-}
-
-/** How many records one caller reads before and after, gains and loses: `was`, `is`, `gained`, `lost`. Cost: one pass. */
-export function readSidesSql({ was, is }: Pinned, both: BothSides): Fragment {
-  const { from, aliases } = bothSql(was, is, both);
-  const of = (access: Access, side: 'was' | 'is') =>
-    both[side] === null ? sql`false` : sql`(${access.readable(both[side], aliases[side])}) is true`;
-  return sql`select count(*) as total, count(*) filter (where b) as was, count(*) filter (where a) as is, count(*) filter (where a and not b) as gained, count(*) filter (where b and not a) as lost from (select ${of(was, 'was')} as b, ${of(is, 'is')} as a from ${from}) as each`;
 }

@@ -20,7 +20,7 @@ import { parseValue } from '../../core/types/values.ts';
 import { typeName } from '../../core/types/types.ts';
 import type { Database } from '../../store/connection.ts';
 import { hasTimedOut } from '../../store/failures.ts';
-import { pinnedCounts, pinnedPage, type PinnedPage } from '../../store/preview/pinned.ts';
+import { TooManyKinds, pinnedCounts, pinnedPage, type PinnedPage } from '../../store/preview/pinned.ts';
 import { passageFor } from '../../store/publish/index.ts';
 import { Problem } from '../problems/problem.ts';
 import { refuseRepeated } from './drafts.ts';
@@ -230,15 +230,15 @@ export async function benchCounts(
   const { total, identities, sentences } = counts;
   return {
     total,
-    identities: identities.map(({ effects, ...each }) => ({ ...each, effects: [...effects] })),
-    sentences: sentences.map(({ sentence: { id, span }, kind, operation, counts: by }) => ({
+    identities: identities.map(({ effects, sentences: _, ...each }) => ({ ...each, effects: [...effects] })),
+    sentences: sentences.map(({ sentence: { id, span }, kind, operation }, index) => ({
       id,
       kind,
       file: span.source,
       start: span.start,
       end: span.end,
       operation,
-      counts: [...by],
+      counts: identities.map((each) => each.sentences[index]!),
     })),
   };
 }
@@ -248,7 +248,7 @@ async function inTime<T>(work: Promise<T>): Promise<T> {
   try {
     return await work;
   } catch (error) {
-    if (!hasTimedOut(error)) throw error;
+    if (!hasTimedOut(error) && !(error instanceof TooManyKinds)) throw error;
     throw new Problem('too-many-records', {
       errors: [
         {

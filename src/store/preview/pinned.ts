@@ -1,14 +1,17 @@
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Renames } from '../../core/passage/renames.ts';
-import { effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
+import type { BothSides } from '../../core/sql/effects.ts';
 import { sql, type Fragment } from '../../core/sql/fragment.ts';
 import { recordKeys } from '../../core/sql/identifiers.ts';
 import {
+  pinnedCountsSql,
+  type CountedIdentity,
+  type CountedSentence,
+  type Kind,
+} from '../../core/sql/pinned-counts.ts';
+import {
   labelsSql,
   pinnedSql,
-  readSidesSql,
-  sentencesSql,
-  type CountedSentence,
   type Pinned,
   type PinnedItem,
   type PinnedQuestion,
@@ -54,17 +57,8 @@ export interface PinnedPage {
 
 export interface PinnedCounts {
   readonly total: number;
-  readonly identities: readonly {
-    readonly was: number;
-    readonly is: number;
-    readonly gained: number;
-    readonly lost: number;
-    readonly effects: readonly (EffectItem & { readonly gained: number; readonly lost: number })[];
-  }[];
-  readonly sentences: readonly (CountedSentence & {
-    /** By identity: the records that it opens, or holds back, and how many of these another does, too. */
-    readonly counts: readonly { readonly own: number; readonly shared: number }[];
-  })[];
+  readonly sentences: readonly CountedSentence[];
+  readonly identities: readonly CountedIdentity[];
 }
 
 /** The longest that one statement may take: what is looked at while somebody writes is not worth more. Counts come when they come. */
@@ -109,39 +103,28 @@ export async function pinnedPage(
 /** What the draft does for each of those pinned, and what each of its sentences does. Null: there is no such collection. */
 export async function pinnedCounts(database: Database, by: PinnedBy): Promise<PinnedCounts | null> {
   return looking(database, by, TIMEOUT.counts, async (on, pinned, both) => {
-    const identities: PinnedCounts['identities'][number][] = [];
-    const counts: Record<string, number>[] = [];
-    let counted: readonly CountedSentence[] = [];
-    let total = 0;
-    for (const each of pinned) {
-      const [row] = await run<{ total: number; was: number; is: number; gained: number; lost: number }>(
-        on,
-        readSidesSql(each, both),
-      );
-      const { total: all, ...sides } = row!;
-      total = all;
-      identities.push({ ...sides, effects: await effectsFor(on, each, both) });
-      if (both.is === null) continue;
-      const query = sentencesSql(each.is, both.is);
-      counted = query.counted;
-      counts.push((await run<Record<string, number>>(on, query.statement))[0]!);
-    }
-    const sentences = counted.map((each, index) => ({
-      ...each,
-      counts: counts.map((row) => ({ own: row[`n_${index}`]!, shared: row[`m_${index}`]! })),
-    }));
-    return { total, identities, sentences };
+    const counted = async (some: readonly Pinned[]): Promise<PinnedCounts> => {
+      const { statement, sentences, read } = pinnedCountsSql(some, both, MOST_KINDS);
+      const kinds = await run<Kind>(on, statement);
+      if (kinds.length <= MOST_KINDS) return { sentences, ...read(kinds) };
+      // Of fewer people fewer conditions are asked, and so there are fewer kinds.
+      if (some.length === 1) throw new TooManyKinds();
+      const half = Math.ceil(some.length / 2);
+      const [first, second] = [await counted(some.slice(0, half)), await counted(some.slice(half))];
+      return { ...first, identities: [...first.identities, ...second.identities] };
+    };
+    return counted(pinned);
   });
 }
 
-async function effectsFor(on: Executor, { was, is }: Pinned, both: BothSides) {
-  const query = effectsSql(was, is, both);
-  if (query === null) return [];
-  const [row] = await run<Record<string, number>>(on, query.statement);
-  return query.items.flatMap((item, index) => {
-    const [gained, lost] = [row![`gained_${index}`]!, row![`lost_${index}`]!];
-    return gained === 0 && lost === 0 ? [] : [{ ...item, gained, lost }];
-  });
+/** So many kinds of records are told apart: some megabytes, and a tenth of a second to read. */
+const MOST_KINDS = 20_000;
+
+/** The conditions on a collection tell too many kinds of records apart. */
+export class TooManyKinds extends Error {
+  constructor() {
+    super('the conditions tell too many kinds of records apart');
+  }
 }
 
 /** Arrives as each of them by both rulebooks at one moment, in a transaction that is taken back. */
