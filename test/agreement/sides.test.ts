@@ -110,7 +110,7 @@ const named = (holds: (record: RecordValues) => boolean) =>
 
 /** Each with itself, and with some others, both ways round. */
 const pairs = rulebooks.flatMap((was, index) =>
-  [0, 1, 3, 10].map((by) => [was, rulebooks[(index + by) % rulebooks.length]!] as const),
+  [0, 1, 7].map((by) => [was, rulebooks[(index + by) % rulebooks.length]!] as const),
 );
 
 test('what one caller gains and loses is counted for each item, with two records of each', async () => {
@@ -168,7 +168,7 @@ test('what one caller gains and loses is counted for each item, with two records
         named((record) => may(after, caller, { operation: 'update', field: null }, record)).length > 0,
       );
     }
-  expect(kept).toBeGreaterThan(500);
+  expect(kept).toBeGreaterThan(400);
 });
 
 test('for several identities at once the same is counted in one pass', async () => {
@@ -205,7 +205,7 @@ test('for several identities at once the same is counted in one pass', async () 
       told += expected.length;
     }
   }
-  expect(told).toBeGreaterThan(300);
+  expect(told).toBeGreaterThan(200);
 });
 
 test('records of more kinds than are told apart are told to be more, and many conditions take several columns', async () => {

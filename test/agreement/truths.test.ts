@@ -73,7 +73,7 @@ test.each([
   async (_, all, of) => {
     const me = ada('keeper');
     const { fields } = collectionOf(rulebook.schema, 'hives');
-    const asked = all.map(([text, given]: Stated): [Fragment, Fragment, Fragment, Fragment] => {
+    const asked = all.map(([text, given]: Stated): Fragment[] => {
       const { condition, rules } = of(text);
       const access = new Access(rules, me, NOW);
       const around = access.around('r', me.roles);
@@ -89,6 +89,9 @@ test.each([
         one(sql`(${conditionSql(condition, around, 'true')}) is true`),
         one(sql`(${conditionSql(condition, around, 'false')}) is false`),
         one(sql`(${conditionSql(condition, access.withSets().around('r', me.roles), 'true')}) is true`),
+        one(
+          sql`(${conditionSql(condition, access.withSets('hashed').around('r', me.roles), 'true')}) is true`,
+        ),
       ];
     });
     for (const [index, [text, given, truth]] of all.entries()) {
@@ -102,6 +105,7 @@ test.each([
         c_1: truth === true,
         c_2: truth === false,
         c_3: truth === true,
+        c_4: truth === true,
       });
     }
   },

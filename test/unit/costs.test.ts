@@ -27,6 +27,37 @@ test('a set of ids that is worked out first costs a look-up for each beyond ten'
   ).toBe(68);
 });
 
+test('a set of ids that a filter goes by costs half of it for each row', () => {
+  const set = (rows: number, name = '$0') =>
+    node('Seq Scan', 20, rows, {
+      'Parent Relationship': 'InitPlan',
+      'Subplan Name': `InitPlan 1 (returns ${name})`,
+    });
+  const looked = (rows: number) => 4 * (rows - 10);
+  const filtered = (cost: number, filter: string, ...below: PlanNode[]) =>
+    node('Seq Scan', cost, 1, { Filter: filter, Plans: below });
+  // 400 is what 10,000 rows cost, each of which is compared with 2,000 of 4,010 ids.
+  expect(added(filtered(400, '(keeper = ANY ($0))', set(4_010)))).toBeCloseTo(
+    looked(4_010) + 10_000 * 2_000 * 0.0025,
+  );
+  expect(added(filtered(400, '((yard = ANY ($0)) OR (size > 3))', set(4_010)))).toBeCloseTo(
+    looked(4_010) + 50_000,
+  );
+  expect(
+    added(filtered(400, '((yard = ANY ($0)) OR (size = ANY ($1)))', set(1_010), set(3_010, '$1'))),
+  ).toBeCloseTo(looked(1_010) + looked(3_010) + 50_000);
+  expect(added(filtered(400, '(size > $0)', set(4_010)))).toBe(looked(4_010));
+  expect(added(filtered(400, '(keeper = ANY ($0))', set(10)))).toBe(0);
+  // Where it is worked out further up, and where it is not known at all.
+  expect(
+    added(node('Sort', 500, 1, { Plans: [filtered(400, '(keeper = ANY ($0))'), set(4_010)] })),
+  ).toBeCloseTo(looked(4_010) + 50_000);
+  expect(added(filtered(400, '(keeper = ANY ($7))', set(4_010)))).toBe(looked(4_010));
+  // Below a limit a tenth of it is read, and what is at risk counts besides.
+  const limited = node('Limit', 40, 1, { Plans: [filtered(400, '(keeper = ANY ($0))', set(4_010))] });
+  expect(added(limited)).toBeCloseTo(looked(4_010) + 5_000 + 8);
+});
+
 test('a search that stops early is at risk where it meets a filter on the way, and nothing that takes in all rows', () => {
   const filtered = node('Index Scan', 1_000, 5, { Filter: '(keeper = $1)' });
   const limit = (...below: PlanNode[]) => node('Limit', 100, 1, { Plans: below });

@@ -32,7 +32,7 @@ import { Slot, allOf, anyOf, commaList, sql, value, type Fragment, type SqlValue
 import { DOCUMENT, documentSql, type Member } from './document.ts';
 import { aliasBelow, column, columnType, identifier, recordKey } from './identifiers.ts';
 import { relation } from './relations.ts';
-import { idSet, setSql, type IdSet } from './sets.ts';
+import { idSet, setForms, type IdSet, type SetForm } from './sets.ts';
 
 /**
  * What one caller sees, as SQL. This is the one place where rules enter a query: lists, single records, counts,
@@ -46,19 +46,19 @@ export class Access {
   readonly rulebook: Rulebook;
   readonly caller: Caller;
   readonly #now: string | (() => string | null);
-  readonly #sets: boolean;
+  readonly #sets: SetForm | null;
   readonly #slots: boolean;
 
   /**
    * `now`: the moment of the call, or what tells it; null as long as nobody knows it but the transaction that is about to be asked,
-   * whose moment it is. `sets`: conditions are put as sets of ids where they can be, see `sets.ts`; the answers are the same.
+   * whose moment it is. `sets`: conditions are put as sets of ids where they can be, in that form, see `sets.ts`; the answers are the same.
    * `slots`: what the caller and the clock say is left open, for statements that are made once and filled with `valueOf`.
    */
   constructor(
     rulebook: Rulebook,
     caller: Caller,
     now: string | (() => string | null),
-    { sets = false, slots = false } = {},
+    { sets = null, slots = false }: { readonly sets?: SetForm | null; readonly slots?: boolean } = {},
   ) {
     this.rulebook = rulebook;
     this.caller = caller;
@@ -79,8 +79,8 @@ export class Access {
   }
 
   /** The same access with its conditions put as sets of ids. */
-  withSets(): Access {
-    return new Access(this.rulebook, this.caller, this.#now, { sets: true, slots: this.#slots });
+  withSets(sets: SetForm = 'searched'): Access {
+    return new Access(this.rulebook, this.caller, this.#now, { sets, slots: this.#slots });
   }
 
   /** The same access with slots in place of what this caller and this moment say. */
@@ -181,7 +181,7 @@ export class Access {
     };
     const repeated = this.#repeated(condition);
     // Sets turn paths round, which they could not if these were worked out first.
-    if (repeated.size === 0 || this.#sets) return conditionSql(condition, around);
+    if (repeated.size === 0 || this.#sets !== null) return conditionSql(condition, around);
     const once = aliasBelow(alias, 'o');
     const columns = [...repeated.values()].map(
       ({ name, path }) => sql`${operandSql(path, around)} as ${identifier(name)}`,
@@ -300,7 +300,7 @@ export class Access {
         const { me, hasRole, may, mayIds } = other.around(around.alias, noRoles);
         return { ...around, me, hasRole, may, ...(mayIds === undefined ? {} : { mayIds }) };
       },
-      ...(this.#sets ? { asSet: setSql } : {}),
+      ...(this.#sets === null ? {} : { asSet: setForms[this.#sets] }),
     };
   }
 

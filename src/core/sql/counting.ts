@@ -8,6 +8,9 @@ import { ownersSql } from './owners.ts';
 
 const noRoles: ReadonlySet<string> = new Set();
 
+/** Memory for the sets of ids that a pass over a collection hashes: a set that does not fit is searched anew for each row. */
+export const roomForSets = sql`set local work_mem = '64MB'`;
+
 /**
  * How many records there are of each kind, with examples: by owner, and by which of the conditions are true, as a text of 0 and 1. Role
  * conditions must have been settled before. `people`: the owners to be told apart, by id; all others come as `*`.
@@ -21,7 +24,7 @@ export function classesSql(
   own: readonly Condition[],
   touching: boolean,
 ): Fragment {
-  const sets = access.withSets();
+  const sets = access.withSets('hashed');
   const owners = ownersSql(access.rulebook.schema, collection, 'r').map(
     (owner, index) =>
       sql`(select case when o is null then null when o = any(${recordKeys(people)}) then o::text else '*' end from (select ${owner} as o) as each) as ${identifier(`owner_${index}`)}`,

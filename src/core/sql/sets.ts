@@ -11,10 +11,20 @@ import { aliasBelow, column, identifier } from './identifiers.ts';
  * Only for places that ask whether a condition is true (`Precision` `true`): that a row is in no set does not tell
  * whether the condition is false for it or unknown. Null where the condition has no such form.
  */
-export function setSql(condition: Condition, around: Surroundings): Fragment | null {
-  const set = idSet(condition, around);
-  return set === null ? null : sql`${set.row} = any(array(${set.ids}))`;
-}
+export const setForms = {
+  /** An index finds the rows; what is not found by one is compared with every id. */
+  searched: (condition: Condition, around: Surroundings): Fragment | null => {
+    const set = idSet(condition, around);
+    return set === null ? null : sql`${set.row} = any(array(${set.ids}))`;
+  },
+  /** For passes over all rows: the ids are hashed, as far as the memory of the statement goes, and no index is used. */
+  hashed: (condition: Condition, around: Surroundings): Fragment | null => {
+    const set = idSet(condition, around);
+    return set === null ? null : sql`${set.row} in (${set.ids})`;
+  },
+} as const;
+
+export type SetForm = keyof typeof setForms;
 
 /** The condition is true where `row` is one of `ids`; a select of one column in which nothing depends on the row. */
 export interface IdSet {
@@ -22,7 +32,7 @@ export interface IdSet {
   readonly ids: Fragment;
 }
 
-/** The two halves of `setSql`. */
+/** The two halves of such a set. */
 export function idSet(condition: Condition, around: Surroundings): IdSet | null {
   if (condition.kind === 'some') return someAsSet(condition, around);
   if (condition.kind === 'may') return mayAsSet(condition, around);

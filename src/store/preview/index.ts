@@ -2,6 +2,7 @@ import type { Caller } from '../../core/decide/caller.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Renames } from '../../core/passage/renames.ts';
 import { Access } from '../../core/sql/access.ts';
+import { roomForSets } from '../../core/sql/counting.ts';
 import { changesAnySql, effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { column, peopleTable, recordKeys } from '../../core/sql/identifiers.ts';
@@ -63,6 +64,7 @@ export async function effectsOf(
     database,
     async (on) => {
       await run(on, sql`set local statement_timeout = '5min'`);
+      await run(on, roomForSets);
       const { people, left, eachSet } = await peopleToLookAt(on);
       const everyone: { readonly who: Whom; readonly credentials: Credentials }[] = [
         { who: { kind: 'visitor', name: 'visitor' }, credentials: { kind: 'visitor' } },
@@ -121,7 +123,9 @@ export async function effectsOf(
         moment: string,
       ): Promise<void> {
         // Whoever may not sign in before or after is asked of by the rules of nobody.
-        const [a, b] = [accessOf(before, old, moment), accessOf(after, now, moment)];
+        const [a, b] = [accessOf(before, old, moment), accessOf(after, now, moment)].map((each) =>
+          each.withSets('hashed'),
+        ) as [Access, Access];
         for (const both of sides) {
           const collection = (both.is ?? both.was)!;
           const query = affected?.has(collection) === false ? null : effectsSql(a, b, both);

@@ -1,5 +1,6 @@
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Renames } from '../../core/passage/renames.ts';
+import { roomForSets } from '../../core/sql/counting.ts';
 import type { BothSides } from '../../core/sql/effects.ts';
 import { sql, type Fragment } from '../../core/sql/fragment.ts';
 import { recordKeys } from '../../core/sql/identifiers.ts';
@@ -103,6 +104,7 @@ export async function pinnedPage(
 /** What the draft does for each of those pinned, and what each of its sentences does. Null: there is no such collection. */
 export async function pinnedCounts(database: Database, by: PinnedBy): Promise<PinnedCounts | null> {
   return looking(database, by, TIMEOUT.counts, async (on, pinned, both) => {
+    await run(on, roomForSets);
     const counted = async (some: readonly Pinned[]): Promise<PinnedCounts> => {
       const { statement, sentences, read } = pinnedCountsSql(some, both, MOST_KINDS);
       const kinds = await run<Kind>(on, statement);

@@ -3,6 +3,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Source } from '../../core/language/source.ts';
 import { placed, plainNames, type Names } from '../../core/passage/names.ts';
 import { nothingYet, type Version } from '../../core/passage/passage.ts';
+import { roomForSets } from '../../core/sql/counting.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { UTC } from '../../core/types/time.ts';
 import { note, type Actor } from '../audit/index.ts';
@@ -200,6 +201,7 @@ async function stepInto(
   const prepared = await prepare(database, passage, schema);
   const { refuted, trials } = await rolledBack(database, async (on) => {
     await run(on, sql`set local statement_timeout = '10min'`);
+    await run(on, roomForSets);
     await withoutTriggers(on);
     await followNames(on, passage, before.rulebook);
     await syncIdentities(on, passage.final);

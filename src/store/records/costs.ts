@@ -5,6 +5,8 @@ export interface PlanNode {
   readonly 'Plan Rows': number;
   readonly 'Parent Relationship'?: string;
   readonly Filter?: string;
+  /** Of a search that is done once, before: “InitPlan 1 (returns $0)”. */
+  readonly 'Subplan Name'?: string;
   readonly Plans?: readonly PlanNode[];
 }
 
@@ -12,7 +14,7 @@ export interface PlanNode {
  * What a statement is expected to cost, by its plan, in the planner's own units: what the planner says, and what it leaves out.
  */
 export function costOf(plan: PlanNode): number {
-  return plan['Total Cost'] + LOOKUP * lookups(plan) + RISK * atRisk(plan);
+  return plan['Total Cost'] + LOOKUP * lookups(plan) + RISK * atRisk(plan) + compared(plan, setsOf(plan));
 }
 
 /**
@@ -26,6 +28,37 @@ function lookups(node: PlanNode): number {
 
 /** PostgreSQL's own random_page_cost. */
 const LOOKUP = 4;
+
+/** How many items each array is expected to have, by the parameter that it is in the plan. */
+function setsOf(plan: PlanNode): Map<string, number> {
+  const name = /\(returns (\$\d+)\)$/.exec(plan['Subplan Name'] ?? '')?.[1];
+  const own: [string, number][] = name === undefined ? [] : [[name, plan['Plan Rows']]];
+  return new Map([...own, ...(plan.Plans ?? []).flatMap((each) => [...setsOf(each)])]);
+}
+
+/**
+ * In a filter each row is compared with half of the array, which the planner takes for five items: with thousands of them and thousands of
+ * rows that is all that counts. How many rows there are the plan does not tell, but what they cost. Below a limit as much of it counts as
+ * the planner expects to be read.
+ */
+function compared(node: PlanNode, sets: ReadonlyMap<string, number>): number {
+  const items = [...(node.Filter ?? '').matchAll(/ANY \((\$\d+)\)/g)].reduce(
+    (sum, [, name]) => sum + Math.max(0, (sets.get(name!) ?? 0) - 10),
+    0,
+  );
+  const below = node.Plans ?? [];
+  const own = ((node['Total Cost'] / A_ROW) * items * COMPARED) / 2;
+  const all = below.reduce((sum, each) => sum + compared(each, sets), own);
+  const [only] = below.filter((each) => each['Parent Relationship'] !== 'InitPlan');
+  const isPart = node['Node Type'] === 'Limit' && only !== undefined && only['Total Cost'] > 0;
+  return isPart ? all * Math.min(1, node['Total Cost'] / only['Total Cost']) : all;
+}
+
+/** PostgreSQL's own cpu_operator_cost. */
+const COMPARED = 0.0025;
+
+/** About what a row costs that is read one after the other and filtered. */
+const A_ROW = 0.04;
 
 /**
  * A search that goes through rows in order and stops when enough of them passed a filter is cheap only if those that

@@ -1,6 +1,7 @@
 import type { Counted } from '../../core/analysis/tally.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { arrive } from '../callers.ts';
+import { roomForSets } from '../../core/sql/counting.ts';
 import { sql } from '../../core/sql/fragment.ts';
 import { relation } from '../../core/sql/relations.ts';
 import { passing, run, type Database, type Executor } from '../connection.ts';
@@ -49,6 +50,7 @@ export async function sweepDatabase(
     rulebook === inForce ? database : passing(database),
     async (on) => {
       await run(on, sql`set local statement_timeout = '5min'`);
+      await run(on, roomForSets);
       await enter(on);
       if (!sameIdentities(rulebook, inForce)) await syncIdentities(on, rulebook);
       const { counted, signedOut, now } = await everyone(on, rulebook, options.identities);
