@@ -398,6 +398,69 @@ test('a collection or a field that is there on one side alone is nobody’s on t
   expect((await run<Record<string, number>>(own.database, query.statement))[0]![`lost_${lost}`]).toBe(8);
 });
 
+test('of what is there on one side alone, labels and values come as far as they are seen in force', async () => {
+  const rules = rulebooks[1]!;
+  const pinned = [{ was: new Access(rules, ada(), NOW), is: new Access(rules, ada(), NOW) }];
+  const one = (name: string, side: Partial<BothSides['fields'][number]>): BothSides => ({
+    ...both,
+    fields: both.fields.map((each) => (each.name === name ? { ...each, ...side } : each)),
+  });
+  const none = { ...both, fields: fields.map((name) => ({ name, was: name, is: name })) };
+  const told = async (sides: BothSides, unlocked: boolean) => {
+    const { rows } = await pageOf(pinned, question({ both: sides, unlocked }));
+    const at = (name: string) => `v_${sides.fields.findIndex((each) => each.name === name)}`;
+    const some = (of: (row: (typeof rows)[number]) => unknown) =>
+      rows.filter((row) => (of(row) ?? null) !== null).length;
+    return [
+      rows.length,
+      some(({ _label }) => _label),
+      some((row) => row[at('code')]),
+      some((row) => row[at('n')]),
+    ];
+  };
+  const gone = { ...none, is: null, fields: none.fields.map((each) => ({ ...each, is: null })) };
+  const fresh = { ...none, was: null, fields: none.fields.map((each) => ({ ...each, was: null })) };
+  // Eight visits, one of which has a number.
+  expect([await told(none, false), await told(none, true)]).toEqual([
+    [8, 8, 8, 1],
+    [8, 8, 8, 1],
+  ]);
+  expect([await told(gone, false), await told(gone, true)]).toEqual([
+    [8, 8, 8, 1],
+    [8, 8, 8, 1],
+  ]);
+  expect([await told(fresh, false), await told(fresh, true)]).toEqual([
+    [8, 0, 0, 0],
+    [8, 8, 8, 1],
+  ]);
+  expect([await told(one('n', { was: null }), false), await told(one('n', { was: null }), true)]).toEqual([
+    [8, 8, 8, 0],
+    [8, 8, 8, 1],
+  ]);
+  expect(await told(one('n', { is: null }), false)).toEqual([8, 8, 8, 1]);
+  // Without the field by which records were known there are no labels.
+  expect(await told(one('code', { was: null }), true)).toEqual([8, 0, 8, 1]);
+  const page = await pageOf(pinned, question({ both: one('code', { was: null }), unlocked: true, limit: 3 }));
+  const last = page.rows.at(-1)!;
+  const next = await pageOf(
+    pinned,
+    question({
+      both: one('code', { was: null }),
+      unlocked: true,
+      limit: 9,
+      after: { label: null, id: last.id },
+    }),
+  );
+  expect([...page.rows, ...next.rows].map(({ id }) => id)).toEqual(visits.map((each) => each.id));
+  // The same record, read from two tables that are called otherwise.
+  const renamed = parse(`${schema} rules visits { people may read (all) when open }`);
+  const twice = await pageOf(
+    [{ was: new Access(renamed, ada(), NOW), is: new Access(rules, ada(), NOW) }],
+    question(),
+  );
+  expect(twice.rows.map(({ _label }) => _label)).toEqual(['v1', 'v5', null, null, null, null, null, null]);
+});
+
 test.each<[string, string[]]>([
   ['people may read (all) when open  people may read (all) when who = me', ['read 2 1', 'read 2 1']],
   ['people may read (all)  nobody may read unless open', ['read 2 0', 'read 6 0']],
