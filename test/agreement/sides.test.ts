@@ -176,8 +176,8 @@ test('for several identities at once the same is counted in one pass', async () 
   for (const [before, after] of pairs) {
     const callers = [ada(), ben, visitor, guestOf(before)];
     const pinned = callers.map((each) => ({
-      was: new Access(before, each, NOW),
-      is: new Access(after, each, NOW),
+      was: new Access(before, each, NOW).withSets('hashed'),
+      is: new Access(after, each, NOW).withSets('hashed'),
     }));
     const query = pinnedCountsSql(pinned, both, 100);
     const { total, identities } = query.read(await run<Kind>(own.database, query.statement));
@@ -262,8 +262,8 @@ test('through several identities each record has the marks of all, and values an
   for (const [before, after] of pairs)
     for (const unlocked of [false, true]) {
       const pinned = callers.map((each) => ({
-        was: new Access(before, each, NOW),
-        is: new Access(after, each, NOW),
+        was: new Access(before, each, NOW).withSets('hashed'),
+        is: new Access(after, each, NOW).withSets('hashed'),
       }));
       const { rows, items, places } = await pageOf(pinned, question({ unlocked }));
       const about = JSON.stringify([

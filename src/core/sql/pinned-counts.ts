@@ -112,7 +112,7 @@ class Sight {
   readonly #permissions = new Map<Operation, Permission>();
 
   constructor(access: Access, collection: string, alias: string, bits: Bits) {
-    this.access = access.withSets('hashed');
+    this.access = access;
     this.collection = collection;
     this.#alias = alias;
     this.#bits = bits;

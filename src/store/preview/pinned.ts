@@ -104,7 +104,6 @@ export async function pinnedPage(
 /** What the draft does for each of those pinned, and what each of its sentences does. Null: there is no such collection. */
 export async function pinnedCounts(database: Database, by: PinnedBy): Promise<PinnedCounts | null> {
   return looking(database, by, TIMEOUT.counts, async (on, pinned, both) => {
-    await run(on, roomForSets);
     const counted = async (some: readonly Pinned[]): Promise<PinnedCounts> => {
       const { statement, sentences, read } = pinnedCountsSql(some, both, MOST_KINDS);
       const kinds = await run<Kind>(on, statement);
@@ -142,6 +141,7 @@ async function looking<T>(
     database,
     async (on) => {
       await run(on, timeout);
+      await run(on, roomForSets);
       let moment: string | null = null;
       const old = [];
       for (const each of credentials) {
@@ -157,8 +157,8 @@ async function looking<T>(
         // Nobody who is looked through may sign in: then no condition is asked, and no moment counts.
         const now = moment ?? '';
         pinned.push({
-          was: accessOf(before, old[index]!, now),
-          is: accessOf(after, arrival?.caller ?? null, now),
+          was: accessOf(before, old[index]!, now).withSets('hashed'),
+          is: accessOf(after, arrival?.caller ?? null, now).withSets('hashed'),
         });
       }
       return work(on, pinned, both);
