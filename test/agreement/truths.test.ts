@@ -11,7 +11,7 @@ import { Access } from '../../src/core/sql/access.ts';
 import { arrivalParts } from '../../src/core/sql/arrival.ts';
 import { conditionSql, typed } from '../../src/core/sql/conditions.ts';
 import { commaList, sql, value, type Fragment } from '../../src/core/sql/fragment.ts';
-import { identifier } from '../../src/core/sql/identifiers.ts';
+import { identifier, tableOf } from '../../src/core/sql/identifiers.ts';
 import {
   countSql,
   formulations,
@@ -29,8 +29,8 @@ import {
   truthsSql,
   updateSql,
 } from '../../src/core/sql/writes.ts';
-import { collectionOf } from '../../src/core/types/schema.ts';
-import type { Value } from '../../src/core/types/types.ts';
+import { collectionOf, type Collection } from '../../src/core/types/schema.ts';
+import { JsonDocument, JsonPatch, type Value } from '../../src/core/types/types.ts';
 import { run } from '../../src/store/connection.ts';
 import { fullRecord } from '../../src/store/records/full.ts';
 import { visibleRecord } from '../../src/store/records/rows.ts';
@@ -560,6 +560,68 @@ test.each<[string, Record<string, Value>, boolean]>([
   const flags = truthsSql(access, grounds, 'yards', idOf('a'), { kind: 'changed', values });
   const [row] = await run<Record<string, boolean | null>>(own.database, flags.statement);
   expect(truthsOf(flags, row).size).toBe(expected ? 1 : 0);
+});
+
+test.each<[string, string, Record<string, Value>, boolean]>([
+  ['visits', 'who = me', { code: 'v9', who: 'ada' }, true],
+  ['visits', 'who = me', { code: 'v9', who: 'ben' }, false],
+  ['visits', 'n is missing and open', { open: true }, true],
+  // The collection is as it would be with the new record in it.
+  ['visits', 'count(v in visits) = 9', {}, true],
+  ['visits', 'some v in visits has (v.code = "v9")', { code: 'v9' }, true],
+  ['visits', 'some v in visits has (v.code = "v9")', { code: 'v8' }, false],
+  ['visits', 'no v in visits has (v.id != this and v.code = code)', { code: 'v8' }, false],
+  ['visits', 'who.yard.name = "east"', { who: 'ada' }, true],
+  ['people', 'age > 3 and boss = me', { age: 4, boss: 'ada' }, true],
+  ['people', 'count(p in people) = 3', { age: 4 }, true],
+])('of %s, “%s” is, for a new record with %j, %j', async (collection, when, given, expected) => {
+  const asked = parse(
+    `${schema} accept people feeds people because "a test" accept people feeds visits because "a test" rules ${collection} { people may create (all) when ${when} }`,
+  );
+  const access = new Access(asked, ada(), NOW);
+  const grounds = access.permission('create', collection).grounds.map(({ leaf }) => leaf);
+  const values = new Map(
+    Object.entries(whole(collection, { created_at: NOW, updated_at: NOW, ...given, id: 'new' })),
+  );
+  const flags = truthsSql(access, grounds, collection, null, { kind: 'created', values });
+  const [row] = await run<Record<string, boolean | null>>(own.database, flags.statement);
+  expect(truthsOf(flags, row).size).toBe(expected ? 1 : 0);
+});
+
+test('a time of change never goes back, and what is merged goes into what is there', async () => {
+  const [hives, visits_] = ['hives', 'visits'].map((name) => collectionOf(rulebook.schema, name)) as [
+    Collection,
+    Collection,
+  ];
+  const back = new Error('taken back');
+  await own.database
+    .transaction(async (on) => {
+      const changed = async (of: Collection, id: string, changes: Record<string, Value>, field: string) => {
+        await run(on, updateSql(of, id, new Map(Object.entries(changes))));
+        const [row] = await run<{ found: unknown }>(
+          on,
+          sql`select ${identifier(field)} as found from ${tableOf(of)} where id = ${value(id)}::uuid`,
+        );
+        return row!.found;
+      };
+      expect(await changed(visits_, idOf('v1'), { updated_at: '2020-01-01T00:00:00Z' }, 'updated_at')).toBe(
+        NOW,
+      );
+      const later = '2030-01-01T00:00:00Z';
+      expect(await changed(visits_, idOf('v1'), { updated_at: later }, 'updated_at')).toBe(later);
+      expect(await changed(visits_, idOf('v1'), { created_at: '2020-01-01T00:00:00Z' }, 'created_at')).toBe(
+        '2020-01-01T00:00:00Z',
+      );
+      const more = async (of: JsonDocument) =>
+        JSON.stringify(await changed(hives, idOf('h'), { more: of }, 'more'));
+      expect(await more(new JsonDocument({ a: 1, b: { c: 2, d: 3 } }))).toBe('{"a":1,"b":{"c":2,"d":3}}');
+      expect(await more(new JsonPatch({ a: null, b: { c: 4 } }))).toBe('{"b":{"c":4,"d":3}}');
+      expect(await more(new JsonDocument({ b: null }))).toBe('{"b":null}');
+      throw back;
+    })
+    .catch((error: unknown) => {
+      if (error !== back) throw error;
+    });
 });
 
 test('days are those of the clocks of the rulebook’s zone, hours are the same everywhere', async () => {
