@@ -1,6 +1,9 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import type { BenchDocument, BenchPage, BenchRequest } from '../../src/client/desk.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
+import { credentialsOfPinned, triedDraft } from '../../src/service/answers/bench.ts';
+import { TooManyKinds, pinnedCounts } from '../../src/store/preview/pinned.ts';
+import { publishedVersion } from '../../src/store/publish/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';
 import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
@@ -119,6 +122,23 @@ describe('marks', () => {
     ).toBe(1);
     const changed = await whole('hives', { as: everybody, files: narrower, changed: true });
     expect(changed.records).toHaveLength(17);
+  });
+
+  test('are counted for fewer people at a time where there are too many kinds of records, and not at all where even that is too much', async () => {
+    const { version } = await world.desk.overview();
+    const { sides } = await triedDraft(
+      world.database,
+      (await publishedVersion(world.database, version!))!,
+      narrower,
+    );
+    const { before, after, renames } = sides!;
+    const credentials = credentialsOfPinned(sides!, everybody);
+    const counted = (most?: number) =>
+      pinnedCounts(world.database, { before, after, renames, credentials, collection: 'hives' }, most);
+    const all = await counted();
+    expect(all!.identities).toHaveLength(5);
+    expect(await counted(12)).toEqual(all);
+    await expect(counted(1)).rejects.toThrow(TooManyKinds);
   });
 });
 

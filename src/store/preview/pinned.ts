@@ -101,13 +101,20 @@ export async function pinnedPage(
   });
 }
 
-/** What the draft does for each of those pinned, and what each of its sentences does. Null: there is no such collection. */
-export async function pinnedCounts(database: Database, by: PinnedBy): Promise<PinnedCounts | null> {
+/**
+ * What the draft does for each of those pinned, and what each of its sentences does. Null: there is no such collection. `most`: kinds of
+ * records that are told apart at a time. Throws `TooManyKinds` where one identity alone has more.
+ */
+export async function pinnedCounts(
+  database: Database,
+  by: PinnedBy,
+  most = MOST_KINDS,
+): Promise<PinnedCounts | null> {
   return looking(database, by, TIMEOUT.counts, async (on, pinned, both) => {
     const counted = async (some: readonly Pinned[]): Promise<PinnedCounts> => {
-      const { statement, sentences, read } = pinnedCountsSql(some, both, MOST_KINDS);
+      const { statement, sentences, read } = pinnedCountsSql(some, both, most);
       const kinds = await run<Kind>(on, statement);
-      if (kinds.length <= MOST_KINDS) return { sentences, ...read(kinds) };
+      if (kinds.length <= most) return { sentences, ...read(kinds) };
       // Of fewer people fewer conditions are asked, and so there are fewer kinds.
       if (some.length === 1) throw new TooManyKinds();
       const half = Math.ceil(some.length / 2);
