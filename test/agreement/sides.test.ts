@@ -485,6 +485,26 @@ test.each<[string, string[]]>([
   ).toEqual(expected);
 });
 
+test('sentences are told, too, where the first who is pinned may not sign in', async () => {
+  const rulebook = parse(`${schema} rules visits { people may read (all)  nobody may read unless open }`);
+  const nobody = new Access({ ...rulebook, rules: [] }, visitor, NOW);
+  const access = new Access(rulebook, ada(), NOW);
+  const { sentences, statement, read } = pinnedCountsSql(
+    [
+      { was: nobody, is: nobody },
+      { was: access, is: access },
+    ],
+    both,
+    100,
+  );
+  const { identities } = read(await run<Kind>(own.database, statement));
+  expect(sentences.map(({ kind }) => kind)).toEqual(['rule', 'fence']);
+  expect(identities.map((each) => each.sentences.map(({ own: count }) => count))).toEqual([
+    [0, 0],
+    [2, 6],
+  ]);
+});
+
 test('what a reference points at has a label where one of those pinned sees it in force', async () => {
   const label = async (caller: Caller, rules: string) => {
     const rulebook = parse(`${schema} rules visits { ${rules} }`);

@@ -1,4 +1,4 @@
-import type { Fence, Operation, Rule } from '../ir/rulebook.ts';
+import type { Fence, Operation, Rule, Rulebook } from '../ir/rulebook.ts';
 import { all, any, holds, leavesOf, type Node, type TrueOf } from '../decide/nodes.ts';
 import type { Permission } from '../decide/formula.ts';
 import { remembered } from '../decide/remembered.ts';
@@ -49,7 +49,10 @@ export interface PinnedCounts {
 export function pinnedCountsSql(pinned: readonly Pinned[], both: BothSides, most: number): PinnedCounts {
   const { from, aliases } = bothSql(pinned[0]!.was, pinned[0]!.is, both);
   const bits = new Bits();
-  const sentences = both.is === null ? [] : countedSentences(pinned[0]!.is, both.is);
+  // Whoever may not sign in by the draft is asked of by the rules of nobody: its sentences are told by somebody else's.
+  const rulebooks = pinned.map(({ is }) => is.rulebook);
+  const told = rulebooks.reduce((one, each) => (each.rules.length > one.rules.length ? each : one));
+  const sentences = both.is === null ? [] : countedSentences(told, both.is);
   const counters = pinned.map((each) => {
     const was = both.was === null ? null : new Sight(each.was, both.was, aliases.was, bits);
     const is = both.is === null ? null : new Sight(each.is, both.is, aliases.is, bits);
@@ -223,7 +226,7 @@ function merged(kinds: readonly Kind[], places: ReadonlySet<number>): Kind[] {
   return [...found.values()];
 }
 
-function countedSentences({ rulebook }: Access, collection: string): CountedSentence[] {
+function countedSentences(rulebook: Rulebook, collection: string): CountedSentence[] {
   const of = <T extends Rule | Fence>(every: readonly T[], kind: CountedSentence['kind']) =>
     every
       .filter((each) => each.collection === collection)
