@@ -36,6 +36,15 @@ const accessTo = (rules: string, caller = ada) =>
   new Access(parse(`${schema}rules hives { ${rules} }`), caller, NOW);
 const times = (text: string, part: string) => text.split(part).length - 1;
 
+const question = (more: Partial<ListQuestion> = {}): ListQuestion => ({
+  collection: 'hives',
+  filter: null,
+  order: [{ field: 'id', descending: false }],
+  after: null,
+  limit: 10,
+  ...more,
+});
+
 /** Somebody without a role, with whom a keeper shares more than can be named. */
 function guestOf(rules: string) {
   const rulebook = parse(`${schema}rules hives { ${rules} }`);
@@ -223,14 +232,6 @@ test('a condition that several masks ask is worked out once a row, where it look
 });
 
 test('each way of finding a page is put as its name says, and sizes are summed up only where a record may be large', () => {
-  const question = (more: Partial<ListQuestion> = {}): ListQuestion => ({
-    collection: 'hives',
-    filter: null,
-    order: [{ field: 'id', descending: false }],
-    after: null,
-    limit: 10,
-    ...more,
-  });
   const access = accessTo('people may read (all) when yard.keeper = me or keeper = me and sold');
   const put = (form: Form, more: Partial<ListQuestion> = {}, of = access) =>
     plain(listSql(of, question(more), form));
@@ -307,26 +308,19 @@ test('each way of finding a page is put as its name says, and sizes are summed u
 
 test('one ground is searched once, rights come along where they are asked for, and every statement asks for its version', () => {
   const access = accessTo('people may read (all) when keeper = me');
-  const question: ListQuestion = {
-    collection: 'hives',
-    filter: null,
-    order: [{ field: 'id', descending: false }],
-    after: null,
-    limit: 10,
-  };
-  expect(plain(listSql(access, question, 'branches'))).not.toMatch(/distinct on/);
+  expect(plain(listSql(access, question(), 'branches'))).not.toMatch(/distinct on/);
   const two = accessTo('people may read (all) when keeper = me or sold');
-  expect(plain(listSql(two, question, 'branches'))).toMatch(/distinct on \(k\._key_0\)/);
+  expect(plain(listSql(two, question(), 'branches'))).toMatch(/distinct on \(k\._key_0\)/);
   const rights = { conditions: [], facts: [] } as unknown as NonNullable<ListQuestion['rights']>;
-  expect(plain(listSql(access, { ...question, rights }, 'rows'))).toMatch(/ as _can, .* as _could/);
-  expect(plain(listSql(access, question, 'rows'))).not.toMatch(/_can/);
+  expect(plain(listSql(access, { ...question(), rights }, 'rows'))).toMatch(/ as _can, .* as _could/);
+  expect(plain(listSql(access, question(), 'rows'))).not.toMatch(/_can/);
   const all = (of: Access) => [
-    listSql(of, question, 'rows'),
-    listSql(of, question, 'branches'),
+    listSql(of, question(), 'rows'),
+    listSql(of, question(), 'branches'),
     readSql(of, 'hives', person.id, false).statement,
     readSql(of, 'hives', person.id, true).statement,
     readManySql(of, 'hives', [person.id]).statement,
-    ...countSql(of, question).map(({ statement }) => statement),
+    ...countSql(of, question()).map(({ statement }) => statement),
   ];
   const inForce = new Access({ ...access.rulebook, version: 7 }, ada, NOW);
   const asks = ({ text }: Fragment) => text.includes('(select max(version) from gate.rulebooks) = 7');

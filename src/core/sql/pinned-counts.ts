@@ -4,6 +4,7 @@ import type { Permission } from '../decide/formula.ts';
 import { remembered } from '../decide/remembered.ts';
 import { fieldOf } from '../types/schema.ts';
 import type { Access } from './access.ts';
+import { AskedOnce } from './asked-once.ts';
 import { bothSql, itemsOf, mayNode, nameOf, suppliedOf, type BothSides, type EffectItem } from './effects.ts';
 import { commaList, sql, type Fragment } from './fragment.ts';
 import { identifier } from './identifiers.ts';
@@ -48,7 +49,7 @@ export interface PinnedCounts {
  */
 export function pinnedCountsSql(pinned: readonly Pinned[], both: BothSides, most: number): PinnedCounts {
   const { from, aliases } = bothSql(pinned[0]!.was, pinned[0]!.is, both);
-  const bits = new Bits();
+  const bits = new AskedOnce();
   // Whoever may not sign in by the draft is asked of by the rules of nobody: its sentences are told by somebody else's.
   const rulebooks = pinned.map(({ is }) => is.rulebook);
   const told = rulebooks.reduce((one, each) => (each.rules.length > one.rules.length ? each : one));
@@ -58,9 +59,10 @@ export function pinnedCountsSql(pinned: readonly Pinned[], both: BothSides, most
     const is = both.is === null ? null : new Sight(each.is, both.is, aliases.is, bits);
     return counter(was, is, both, sentences);
   });
-  const columns = [...bits.columns(), sql`count(*) as n`];
-  const places = commaList(bits.columns().map((_, index) => ({ text: String(index + 1), values: [] })));
-  const grouped = columns.length === 1 ? sql`` : sql` group by ${places}`;
+  const asked = columnsOf(bits);
+  const columns = [...asked, sql`count(*) as n`];
+  const places = commaList(asked.map((_, index) => ({ text: String(index + 1), values: [] })));
+  const grouped = asked.length === 0 ? sql`` : sql` group by ${places}`;
   const limit = { text: String(most + 1), values: [] };
   return {
     statement: sql`select ${commaList(columns)} from ${from}${grouped} limit ${limit}`,
@@ -75,28 +77,18 @@ export function pinnedCountsSql(pinned: readonly Pinned[], both: BothSides, most
 /** So many flags are one column: they fit an integer. */
 const A_COLUMN = 30;
 
-/** Conditions that are asked of a record, each once however many ask it. */
-class Bits {
-  readonly #all: Fragment[] = [];
-  readonly #known = new Map<string, number>();
-
-  place(condition: Fragment): number {
-    const key = JSON.stringify([condition.text, condition.values]);
-    return remembered(this.#known, key, () => this.#all.push(condition) - 1);
-  }
-
-  columns(): Fragment[] {
-    return this.#all.flatMap((_, first) => {
-      if (first % A_COLUMN !== 0) return [];
-      const sum = this.#all
-        .slice(first, first + A_COLUMN)
-        .map(
-          (each, index) => sql`case when ${each} then ${{ text: String(2 ** index), values: [] }} else 0 end`,
-        )
-        .reduce((before, each) => sql`${before} + ${each}`);
-      return [sql`${sum} as ${identifier(`b_${first / A_COLUMN}`)}`];
-    });
-  }
+/** The conditions as bits, in as many columns as it takes. */
+function columnsOf(bits: AskedOnce): Fragment[] {
+  return bits.all.flatMap((_, first) => {
+    if (first % A_COLUMN !== 0) return [];
+    const sum = bits.all
+      .slice(first, first + A_COLUMN)
+      .map(
+        (each, index) => sql`case when ${each} then ${{ text: String(2 ** index), values: [] }} else 0 end`,
+      )
+      .reduce((before, each) => sql`${before} + ${each}`);
+    return [sql`${sum} as ${identifier(`b_${first / A_COLUMN}`)}`];
+  });
 }
 
 function isSet(kind: Kind, place: number): boolean {
@@ -109,12 +101,12 @@ class Sight {
   readonly collection: string;
   readonly places = new Set<number>();
   readonly #alias: string;
-  readonly #bits: Bits;
+  readonly #bits: AskedOnce;
   readonly #leaves = new Map<TrueOf, number>();
   #own: number | null = null;
   readonly #permissions = new Map<Operation, Permission>();
 
-  constructor(access: Access, collection: string, alias: string, bits: Bits) {
+  constructor(access: Access, collection: string, alias: string, bits: AskedOnce) {
     this.access = access;
     this.collection = collection;
     this.#alias = alias;

@@ -1,8 +1,8 @@
 import { actionsOn } from '../ir/rulebook.ts';
 import type { Condition } from '../ir/conditions.ts';
-import { remembered } from '../decide/remembered.ts';
 import { systemFieldNames } from '../types/schema.ts';
 import type { Access } from './access.ts';
+import { AskedOnce } from './asked-once.ts';
 import { bothSql, mayDo, type BothSides, type EffectItem } from './effects.ts';
 import { allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
 import { column, identifier, recordKey } from './identifiers.ts';
@@ -63,7 +63,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
     if (item.field !== null && at === null) return sql`false`;
     return mayDo(access, name, { operation: item.operation, field: at }, [], aliases[side]);
   };
-  const flags = new Flags();
+  const flags = new AskedOnce();
   const places = pinned.map((each) =>
     items.map((item) => ({
       was: flags.place(of('was', each.was, item)),
@@ -103,7 +103,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
   const rows = [...visible('was'), ...(isFiltered && !unlocked ? [] : visible('is'))];
   const changes = places.flatMap((all) =>
     all.flatMap(({ was, is }) =>
-      was === is ? [] : [sql`((${flags.at(was)}) is true) <> ((${flags.at(is)}) is true)`],
+      was === is ? [] : [sql`((${flags.all[was]!}) is true) <> ((${flags.all[is]!}) is true)`],
     ),
   );
   const also = question.onlyChanged ? [anyOf(changes)] : [];
@@ -139,7 +139,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
   const values = both.fields.map(
     (each, index) => sql`case when ${seen(each)} then ${columnOf(each)} end as ${identifier(`v_${index}`)}`,
   );
-  const statement = sql`with labelled as materialized (${labelled}), page as materialized (${page}) select ${id}::text as id, page."_label", ${flags.array()} as "_flags", ${commaList(values)} from page join ${from} on ${id} = page.id order by page."_label" nulls last, page.id`;
+  const statement = sql`with labelled as materialized (${labelled}), page as materialized (${page}) select ${id}::text as id, page."_label", array[${commaList(flags.all.map((each) => sql`(${each}) is true`))}] as "_flags", ${commaList(values)} from page join ${from} on ${id} = page.id order by page."_label" nulls last, page.id`;
   return { statement, items, places };
 }
 
@@ -152,25 +152,6 @@ function distinct(all: readonly Fragment[]): Fragment[] {
 function widest(all: readonly Fragment[]): readonly Fragment[] {
   const always = all.find(({ text }) => /^(?:[\s()]|true|and)+$/.test(text));
   return always === undefined ? all : [always];
-}
-
-/** Conditions that are asked of a row, each once however many fields and identities ask it. */
-class Flags {
-  readonly #all: Fragment[] = [];
-  readonly #known = new Map<string, number>();
-
-  place(condition: Fragment): number {
-    const key = JSON.stringify([condition.text, condition.values]);
-    return remembered(this.#known, key, () => this.#all.push(condition) - 1);
-  }
-
-  at(place: number): Fragment {
-    return this.#all[place]!;
-  }
-
-  array(): Fragment {
-    return sql`array[${commaList(this.#all.map((each) => sql`(${each}) is true`))}]`;
-  }
 }
 
 function actsSql(access: Access, collection: string, alias: string): Fragment {

@@ -1,0 +1,14 @@
+import { remembered } from '../decide/remembered.ts';
+import type { Fragment } from './fragment.ts';
+
+/** Conditions that are asked of a row, each once however many ask it: PostgreSQL does not see that they are the same. */
+export class AskedOnce {
+  readonly all: Fragment[] = [];
+  readonly #known = new Map<string, number>();
+
+  /** Where the condition stands among all. */
+  place(condition: Fragment): number {
+    const key = JSON.stringify([condition.text, condition.values]);
+    return remembered(this.#known, key, () => this.all.push(condition) - 1);
+  }
+}
