@@ -1,5 +1,11 @@
 import { defineConfig } from 'vitest/config';
-import { BaseSequencer, type TestSpecification } from 'vitest/node';
+import {
+  BaseSequencer,
+  type Reporter,
+  type TestModule,
+  type TestSpecification,
+  type Vitest,
+} from 'vitest/node';
 
 const tests = JSON.parse(process.env.MUTANTS_TESTS ?? '[]') as string[];
 
@@ -8,6 +14,22 @@ class AsNamed extends BaseSequencer {
   override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
     const place = ({ moduleId }: TestSpecification) => tests.findIndex((each) => moduleId.endsWith(each));
     return files.toSorted((one, other) => place(one) - place(other));
+  }
+}
+
+/**
+ * A break by which a file of tests cannot be loaded, or cannot be made ready, is noticed by all of them; but as none of them runs, it would be
+ * taken for one that none notices. So it is told as what it is.
+ */
+class TellsOfFiles implements Reporter {
+  #vitest: Vitest | null = null;
+
+  onInit(vitest: Vitest): void {
+    this.#vitest = vitest;
+  }
+
+  onTestModuleEnd(file: TestModule): void {
+    for (const error of file.errors()) this.#vitest!.state.catchError(error, 'Unhandled Error');
   }
 }
 
@@ -22,6 +44,7 @@ export default defineConfig({
     fileParallelism: false,
     isolate: false,
     bail: 1,
+    reporters: [new TellsOfFiles()],
     sequence: { sequencer: AsNamed },
   },
 });

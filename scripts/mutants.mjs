@@ -31,7 +31,10 @@ const folders = {
   },
   'core/sql': {
     least: 95,
-    tests: [...decide('sql', 'forms'), ...agreement('truths', 'converting', 'early', 'sides')],
+    tests: [
+      ...decide('sql', 'forms'),
+      ...agreement('truths', 'converting', 'early', 'sides', 'classes', 'one-trip'),
+    ],
     others: [
       ...api('passages', 'attributes', 'owners', 'preview', 'bench', 'carried-out', 'sweep'),
       ...engines,
@@ -45,7 +48,7 @@ const folders = {
   },
   'store/records': {
     least: 95,
-    tests: ['test/unit/costs.test.ts', ...api('writing', 'carried-out'), ...agreement('truths')],
+    tests: ['test/unit/costs.test.ts', ...api('writing', 'carried-out'), ...agreement('truths', 'one-trip')],
     others: [...api('records', 'at-once'), ...engines],
     without: proofs,
   },
