@@ -80,8 +80,8 @@ test('records are counted by owner and by what is true of them, with their ends 
     sorted(expectedOf(names).map(({ count, ...each }) => ({ ...each, count }))),
   );
   const touching = await counted(true);
-  expect(touching.map(({ examples }) => (examples as string[])[0]).toSorted()).toEqual(
-    [idOf('v1'), idOf('v4')].toSorted(),
+  expect(new Set(touching.map(({ examples }) => (examples as string[])[0]))).toEqual(
+    new Set([idOf('v1'), idOf('v4')]),
   );
   // Of no conditions all are alike but for their owners.
   const [nothing] = await run<Record<string, unknown>>(

@@ -18,13 +18,13 @@ export type Node =
   | { readonly kind: 'exempts'; readonly roles: ReadonlySet<string>; readonly pair: Pair }
   | TrueOf
   /**
-   * May it be done at all? A reference to another formula, never a copy of it: chains are long. `themself`: without what others
-   * share with them.
+   * May the record, as it is, be read at all? A reference to another formula, never a copy of it: chains are long. `themself`: without
+   * what others share with them.
    */
   | {
       readonly kind: 'permitted';
-      readonly pair: Pair;
-      readonly side: Side;
+      readonly pair: Pair & { readonly operation: 'read' };
+      readonly side: 'before';
       readonly by: 'caller' | 'themself';
     }
   /** Does the reference that this field (or parameter) is given point at a record that the caller may read? */

@@ -170,7 +170,8 @@ export function trueOf(sentence: Rule | Fence, when: Condition, pair: Pair, side
 function readableFor({ operation, collection }: Pair): Node[] {
   if (operation === 'read' || operation === 'create') return [];
   const by = operation === SHARE ? 'themself' : 'caller';
-  return [Object.freeze({ kind: 'permitted', pair: { operation: 'read', collection }, side: 'before', by })];
+  const pair = { operation: 'read', collection } as const;
+  return [Object.freeze({ kind: 'permitted', pair, side: 'before', by })];
 }
 
 /** `further`: reasons to allow that are no rule. */

@@ -74,9 +74,7 @@ export function singleWrite(
   switch (change.kind) {
     case 'created': {
       const sides: Sides = { new: 'after', relation: withRow(access, name, null) };
-      const decided = partsOf(formulas).map((need) =>
-        neededSql(access, name, need, { first: 'after', sides }),
-      );
+      const decided = partsOf(formulas).map((need) => neededSql(access, need, { first: 'after', sides }));
       const write = insertSql(collection, change.values, allOf([isCaller, ...there, ...decided]));
       return { statement: sql`${write}${returning}`, reading: read, afterwards: null };
     }
@@ -120,7 +118,7 @@ function decidedSql(
   from: Fragment,
   asking: Asking,
 ): Fragment {
-  const asked = partsOf(needs).map((need) => neededSql(access, name, need, asking));
+  const asked = partsOf(needs).map((need) => neededSql(access, need, asking));
   return sql`(select ${allOf([access.readable(name, 'before'), ...asked])} from ${from})`;
 }
 
@@ -136,7 +134,7 @@ function partsOf(needs: readonly Node[]): Node[] {
 }
 
 /** A formula of the steps where only conditions are left to ask, on both sides where there are both: `holdsBy` as SQL. */
-function neededSql(access: Access, name: string, need: Node, { first, sides, second }: Asking): Fragment {
+function neededSql(access: Access, need: Node, { first, sides, second }: Asking): Fragment {
   const [yes, no] = [() => sql`true`, () => sql`false`];
   const table: NodeTable<Fragment> = {
     all: ({ parts }) => allOf(parts.map((part) => interpret(part, table))),
@@ -146,15 +144,8 @@ function neededSql(access: Access, name: string, need: Node, { first, sides, sec
         access.holds(leaf, first, sides),
         ...(second === undefined || leaf.sides === 'before' ? [] : [access.holds(leaf, 'after', second)]),
       ]),
-    // That the record can be read is asked beside; whatever else would look at another one is closed.
-    permitted: ({ pair: { operation, collection }, side, by }) =>
-      first === 'before' &&
-      operation === 'read' &&
-      collection === name &&
-      side === 'before' &&
-      by === 'caller'
-        ? yes()
-        : no(),
+    // That the record can be read is asked beside, and nobody writes as what they could do by themself alone.
+    permitted: yes,
     // Asked in steps of their own.
     'reference readable': yes,
     'not own record': yes,
