@@ -1,7 +1,8 @@
 // npm run bench: loads the large set once, then compares with the hand-written route. Options: --rounds=5 --seconds=4;
 // --formulations: compares statements alone; --sweep: what 200 identities reach; --faults: who finds planted faults, and
 // whether users wait for trials; --people: a directory of 100,000; --timing: whether time tells; --shares and --rights: what they cost;
-// --pinned: what is asked while rules are written; --texts: the parser and the checker on broken texts; --publishing: how long users wait for a publication; --memory: whether memory settles; --pipeline: needs no database.
+// --pinned: what is asked while rules are written; --preview: what a draft does for 10,000 people; --texts: the parser and the checker on
+// broken texts; --publishing: how long users wait for a publication; --memory: whether memory settles; --pipeline: needs no database.
 import { build, installPackages } from './lib/setup.mjs';
 import { startCluster, stateFolder } from './lib/cluster.mjs';
 import { root, show } from './lib/shell.mjs';
@@ -19,6 +20,7 @@ const chosen =
     'texts',
     'publishing',
     'pinned',
+    'preview',
     'pipeline',
     'memory',
   ].find((name) => flags.includes(`--${name}`)) ?? 'main';

@@ -1,6 +1,7 @@
-// npm run mutants [-- FOLDER or FILE … [--sample N] [--seed S]]: breaks the heart line by line, and tells which breaks no test notices.
-// Not part of npm test: it takes minutes for each folder. What was found stays in .mutants, so that another run tries only what has
-// changed. `--quick` leaves out the tests that take long for each of them. A sample draws some N breaks at random, which says about how many of all are noticed, and in a fraction of the time.
+// npm run mutants [-- FOLDER or FILE … [--quick] [--sample N] [--seed S]]: breaks the heart line by line, and tells which breaks no test
+// notices. Not part of npm test: it takes minutes for each folder. What was found stays in .mutants, so that another run tries only what
+// has changed. `--quick` leaves out the tests that take long for each break. A sample draws some N of them at random, which says about how
+// many of all are noticed, and in a fraction of the time.
 import { mkdirSync, readFileSync, readdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { parseArgs } from 'node:util';

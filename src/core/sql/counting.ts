@@ -31,7 +31,7 @@ export function classesSql(
   );
   const columns = [...owners, sql`${bitsSql(sets, common)} as common`, sql`${bitsSql(sets, own)} as own`];
   const places = commaList(columns.map((_, index) => ({ text: String(index + 1), values: [] })));
-  const where = touching ? sql` where ${anyOf(own.map((each) => truth(sets, each)))}` : sql``;
+  const where = touching ? sql` where ${anyOf(own.map((each) => truthSql(sets, each)))}` : sql``;
   return sql`select ${commaList([...columns, sql`count(*) as count`, sql`array[min(r.id::text), max(r.id::text)] as examples`])} from ${relation(access.rulebook.schema, collection)} as r${where} group by ${places}`;
 }
 
@@ -66,12 +66,14 @@ export function rightsColumns(
 /** The names of these columns. */
 export const CAN = { conditions: '_can', facts: '_could' } as const;
 
-function truth(access: Access, condition: Condition): Fragment {
-  return conditionSql(condition, access.around('r', noRoles));
+/** A condition whose roles have been settled, of the record under the alias. Null is not true. */
+export function truthSql(access: Access, condition: Condition, alias = 'r'): Fragment {
+  return conditionSql(condition, access.around(alias, noRoles));
 }
 
-function bitsSql(access: Access, conditions: readonly Condition[]): Fragment {
+/** The truth of such conditions, as a text of 0 and 1. */
+export function bitsSql(access: Access, conditions: readonly Condition[], alias = 'r'): Fragment {
   if (conditions.length === 0) return sql`''`;
   // A function takes a hundred arguments at most, an array as many as there are.
-  return sql`array_to_string(array[${commaList(conditions.map((each) => sql`case when ${truth(access, each)} then '1' else '0' end`))}], '')`;
+  return sql`array_to_string(array[${commaList(conditions.map((each) => sql`case when ${truthSql(access, each, alias)} then '1' else '0' end`))}], '')`;
 }

@@ -3,7 +3,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Renames } from '../../core/passage/renames.ts';
 import { Access } from '../../core/sql/access.ts';
 import { roomForSets } from '../../core/sql/counting.ts';
-import { changesAnySql, effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
+import { changesAnySql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { column, peopleTable, recordKeys } from '../../core/sql/identifiers.ts';
 import { relation } from '../../core/sql/relations.ts';
@@ -13,26 +13,19 @@ import { run, type Database, type Executor } from '../connection.ts';
 import { syncIdentities } from '../publish/index.ts';
 import { rolledBack } from '../roll-back.ts';
 import { sameIdentities } from '../trials/index.ts';
+import {
+  countAlone,
+  countTogether,
+  nameOf,
+  sameFor,
+  type Counted,
+  type Effect,
+  type Found,
+  type Person,
+  type Whom,
+} from './counting.ts';
 
-/** Somebody whose rights are compared. */
-export interface Whom {
-  readonly kind: 'visitor' | 'identity' | 'person';
-  /** `visitor`; the name of a test identity; the address of a person, or their id. */
-  readonly name: string;
-}
-
-/** What one of them gains and loses of one kind: differences of sets, so that a swap shows as both. */
-export interface Effect extends EffectItem {
-  readonly collection: string;
-  readonly who: Whom;
-  readonly was: number;
-  readonly is: number;
-  readonly gained: number;
-  readonly lost: number;
-  /** Some of the records, by label. */
-  readonly more: readonly string[];
-  readonly less: readonly string[];
-}
+export type { Effect } from './counting.ts';
 
 export interface Effects {
   readonly effects: readonly Effect[];
@@ -51,7 +44,8 @@ const MOST_PEOPLE = 500;
 
 /**
  * What a draft would change for everybody, on the records that are there: the visitor, all test identities, and people. Its
- * collections are those in force. Nothing is saved. Cost: for each of them and each collection whose sentences differ, one pass.
+ * collections are those in force. Nothing is saved. Cost: for each collection whose sentences differ one pass, and for each of them a
+ * search for what is theirs; where much is shared, or they are few, one pass for each of them.
  */
 export async function effectsOf(
   database: Database,
@@ -65,7 +59,7 @@ export async function effectsOf(
     async (on) => {
       await run(on, sql`set local statement_timeout = '5min'`);
       await run(on, roomForSets);
-      const { people, left, eachSet } = await peopleToLookAt(on);
+      const { people, total, sets } = await peopleToLookAt(on);
       const everyone: { readonly who: Whom; readonly credentials: Credentials }[] = [
         { who: { kind: 'visitor', name: 'visitor' }, credentials: { kind: 'visitor' } },
         ...[...new Set([...before.identities.keys(), ...after.identities.keys()])].map((name) => ({
@@ -77,69 +71,112 @@ export async function effectsOf(
           credentials: { kind: 'person' as const, id },
         })),
       ];
-      const was: (Caller | null)[] = [];
+      const callers: { was: Caller | null; is: Caller | null }[] = [];
       let moment = '';
       for (const { credentials } of everyone) {
         const arrival = await arrive(on, before, credentials);
-        was.push(arrival?.caller ?? null);
+        callers.push({ was: arrival?.caller ?? null, is: null });
         moment = arrival?.now ?? moment;
       }
       // Where the draft has other identities they are written, and taken back with all else; otherwise nobody is held up.
       if (!sameIdentities(before, after)) await syncIdentities(on, after);
-      const found = new Found();
+      for (const [index, { credentials }] of everyone.entries())
+        callers[index]!.is = (await arrive(on, after, credentials, { at: moment }))?.caller ?? null;
+      // Whoever may not sign in before or after is asked of by the rules of nobody.
+      const persons = callers.map(({ was, is }, index): Person => ({
+        who: everyone[index]!.who,
+        was: accessOf(before, was, moment).withSets('hashed'),
+        is: accessOf(after, is, moment).withSets('hashed'),
+      }));
       const sides = bothSides(before, after, renames);
       /** Whom nothing changes for, by collection: they may still do what others no longer can. */
       const unchanged = new Map<string, Access[]>();
-      for (const [index, { who, credentials }] of everyone.entries()) {
-        progress(index, everyone.length, who.kind === 'person' ? 'people' : who.name);
-        const arrival = await arrive(on, after, credentials, { at: moment });
-        await compare(on, who, was[index]!, arrival?.caller ?? null, moment);
+      const together: Found[] = [];
+      const alone = new Map<Person, BothSides[]>(persons.map((person) => [person, []]));
+      for (const [index, both] of sides.entries()) {
+        const collection = nameOf(both);
+        progress(index, sides.length + 1, collection);
+        const same = affected?.has(collection) === false ? new Set(persons) : sameFor(persons, both);
+        unchanged.set(
+          collection,
+          [...same].map(({ is }) => is),
+        );
+        const differing = persons.filter((person) => !same.has(person));
+        const counted = await countTogether(on, both, differing);
+        together.push(...counted.values());
+        for (const person of differing) if (!counted.has(person)) alone.get(person)!.push(both);
       }
+      progress(sides.length, sides.length + 1, 'what is shared');
+      const { found, unfinished } = await countAlone(on, alone);
+      const all = inOrder([...together, ...found], persons, sides);
       const frozen: string[] = [];
-      for (const collection of found.frozen())
-        if (after.schema.has(collection) && !(await anybodyChanges(on, collection))) frozen.push(collection);
+      for (const collection of frozenBy(all))
+        if (
+          after.schema.has(collection) &&
+          !(await anybodyChanges(on, unchanged.get(collection)!, collection))
+        )
+          frozen.push(collection);
+      const looked = people.length - unfinished.size;
       return {
-        effects: await labelled(on, before, after, found.effects),
-        lockedOut: found.lockedOut,
+        effects: await labelled(on, before, after, effectsIn(all)),
+        lockedOut: all.filter(isLockedOut).map(({ person: { who }, collection }) => ({ who, collection })),
         frozen,
-        looked: { identities: everyone.length - people.length, people: people.length },
-        left,
-        eachSet,
+        looked: { identities: everyone.length - people.length, people: looked },
+        left: total - looked,
+        // One for each set comes first.
+        eachSet: sets <= looked,
       };
-
-      async function anybodyChanges(on: Executor, collection: string): Promise<boolean> {
-        for (const access of unchanged.get(collection) ?? []) {
-          const [row] = await run<{ any: boolean }>(on, changesAnySql(access, collection));
-          if (row!.any) return true;
-        }
-        return false;
-      }
-
-      async function compare(
-        on: Executor,
-        who: Whom,
-        old: Caller | null,
-        now: Caller | null,
-        moment: string,
-      ): Promise<void> {
-        // Whoever may not sign in before or after is asked of by the rules of nobody.
-        const [a, b] = [accessOf(before, old, moment), accessOf(after, now, moment)].map((each) =>
-          each.withSets('hashed'),
-        ) as [Access, Access];
-        for (const both of sides) {
-          const collection = (both.is ?? both.was)!;
-          const query = affected?.has(collection) === false ? null : effectsSql(a, b, both);
-          if (query === null) {
-            unchanged.set(collection, [...(unchanged.get(collection) ?? []), b]);
-            continue;
-          }
-          const [row] = await run<Record<string, number & string[]>>(on, query.statement);
-          found.add(collection, who, query.items, row!);
-        }
-      }
     },
     { isolationLevel: 'repeatable read' },
   );
+}
+
+/** By person, and for each of them by collection. */
+function inOrder(all: readonly Found[], persons: readonly Person[], sides: readonly BothSides[]): Found[] {
+  const places = new Map(persons.map((person, index) => [person, index]));
+  const names = sides.map(nameOf);
+  return all.toSorted(
+    (one, other) =>
+      places.get(one.person)! - places.get(other.person)! ||
+      names.indexOf(one.collection) - names.indexOf(other.collection),
+  );
+}
+
+function effectsIn(all: readonly Found[]): Effect[] {
+  return all.flatMap(({ person: { who }, collection, counted }) =>
+    counted
+      .filter(({ gained, lost }) => gained > 0 || lost > 0)
+      .map((each): Effect => ({ ...each, collection, who })),
+  );
+}
+
+/** Records that somebody could do something with, and can: of each operation but sharing. */
+function recordsOf(counted: readonly Counted[], isAbout: (item: EffectItem) => boolean) {
+  const all = counted.filter((each) => each.field === null && isAbout(each));
+  const sum = (side: 'was' | 'is') => all.reduce((before, each) => before + each[side], 0);
+  return { was: sum('was'), is: sum('is') };
+}
+
+function isLockedOut({ counted }: Found): boolean {
+  const { was, is } = recordsOf(counted, ({ operation }) => operation !== 'share');
+  return was > 0 && is === 0;
+}
+
+/** Collections that somebody could change, and none of those who were counted can. */
+function frozenBy(all: readonly Found[]): string[] {
+  return [...new Set(all.map(({ collection }) => collection))].filter((name) => {
+    const counted = all.filter(({ collection }) => collection === name).flatMap((each) => each.counted);
+    const { was, is } = recordsOf(counted, ({ operation }) => operation === 'update');
+    return was > 0 && is === 0;
+  });
+}
+
+async function anybodyChanges(on: Executor, among: readonly Access[], collection: string): Promise<boolean> {
+  for (const access of among) {
+    const [row] = await run<{ any: boolean }>(on, changesAnySql(access, collection));
+    if (row!.any) return true;
+  }
+  return false;
 }
 
 /** Every collection of either side, paired with what it is called on the other. */
@@ -194,47 +231,7 @@ async function peopleToLookAt(on: Executor) {
       select id, email, (select count(*) from everyone) as total, (select count(distinct roles) from everyone) as sets from numbered order by place, id limit ${value(MOST_PEOPLE)}::integer`,
   );
   const { total, sets } = rows[0] ?? { total: 0, sets: 0 };
-  return { people: rows, left: total - rows.length, eachSet: sets <= MOST_PEOPLE };
-}
-
-/** What was found so far, with the ids of examples in place of labels. */
-class Found {
-  readonly effects: Effect[] = [];
-  readonly lockedOut: { readonly who: Whom; readonly collection: string }[] = [];
-  readonly #changed = new Map<string, { was: number; is: number }>();
-
-  add(
-    collection: string,
-    who: Whom,
-    items: readonly EffectItem[],
-    row: Readonly<Record<string, number & string[]>>,
-  ): void {
-    const records = { was: 0, is: 0 };
-    for (const [index, item] of items.entries()) {
-      const [was, is] = [row[`was_${index}`]!, row[`is_${index}`]!] as [number, number];
-      const [gained, lost] = [row[`gained_${index}`]!, row[`lost_${index}`]!] as [number, number];
-      if (item.field === null && item.operation !== 'share') {
-        records.was += was;
-        records.is += is;
-        if (item.operation === 'update') {
-          const all = this.#changed.get(collection) ?? { was: 0, is: 0 };
-          this.#changed.set(collection, { was: all.was + was, is: all.is + is });
-        }
-      }
-      if (gained === 0 && lost === 0) continue;
-      const [more, less] = [row[`more_${index}`]!, row[`less_${index}`]!].map((ids) => [
-        ...new Set((ids as (string | null)[]).filter((id) => id !== null)),
-      ]);
-      this.effects.push({ ...item, collection, who, was, is, gained, lost, more: more!, less: less! });
-    }
-    if (records.was > 0 && records.is === 0) this.lockedOut.push({ who, collection });
-  }
-
-  frozen(): string[] {
-    return [...this.#changed]
-      .filter(([, { was, is }]) => was > 0 && is === 0)
-      .map(([collection]) => collection);
-  }
+  return { people: rows, total, sets };
 }
 
 /** The labels of the examples in place of their ids. */

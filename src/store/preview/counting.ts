@@ -1,0 +1,159 @@
+import { standingOf } from '../../core/decide/caller.ts';
+import { remembered } from '../../core/decide/remembered.ts';
+import { shareableFrom } from '../../core/decide/shares.ts';
+import type { Access } from '../../core/sql/access.ts';
+import { EffectKinds, type CommonKind, type Examples, type OwnKind } from '../../core/sql/effect-kinds.ts';
+import { effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
+import type { Pinned } from '../../core/sql/pinned.ts';
+import { run, type Executor } from '../connection.ts';
+
+/** Somebody whose rights are compared. */
+export interface Whom {
+  readonly kind: 'visitor' | 'identity' | 'person';
+  /** `visitor`; the name of a test identity; the address of a person, or their id. */
+  readonly name: string;
+}
+
+/** What one of them gains and loses of one kind: differences of sets, so that a swap shows as both. */
+export interface Effect extends Counted {
+  readonly collection: string;
+  readonly who: Whom;
+}
+
+/** What somebody gains and loses of one kind in one collection. */
+export interface Counted extends EffectItem {
+  readonly was: number;
+  readonly is: number;
+  readonly gained: number;
+  readonly lost: number;
+  /** Some of the records, by label. */
+  readonly more: readonly string[];
+  readonly less: readonly string[];
+}
+
+/** Somebody, as they are before and after. */
+export interface Person extends Pinned {
+  readonly who: Whom;
+}
+
+/** What was counted for somebody in a collection, with the ids of examples in place of labels. */
+export interface Found {
+  readonly person: Person;
+  readonly collection: string;
+  readonly counted: readonly Counted[];
+}
+
+/** For whom both sides say the very same. */
+export function sameFor(people: readonly Person[], both: BothSides): ReadonlySet<Person> {
+  const known = new Map<string, boolean>();
+  const said = ({ caller }: Access) => JSON.stringify(caller.person?.values ?? null);
+  const standing = ({ caller, rulebook }: Access) => `${standingOf(caller)} ${rulebook.rules.length}`;
+  const isSame = ({ was, is }: Person): boolean => {
+    const isShared = was.caller.shared !== undefined || is.caller.shared !== undefined;
+    if (isShared || said(was) !== said(is)) return effectsSql(was, is, both) === null;
+    // For all who hold the same it is the same, whoever they are.
+    const alike = () => effectsSql(was.withSlots(), is.withSlots(), both) === null;
+    return remembered(known, `${standing(was)}, ${standing(is)}`, alike);
+  };
+  return new Set(people.filter(isSame));
+}
+
+/** From how many on a pass for all of them is less than one for each. */
+const TOGETHER = 4;
+/** Kinds of records at most that are told apart for all of them. */
+const MOST_KINDS = 20_000;
+
+/**
+ * Counts a collection for many at once: for all to whom nothing is shared that could count. Whoever is not in the answer is to be counted
+ * alone.
+ */
+export async function countTogether(
+  on: Executor,
+  both: BothSides,
+  people: readonly Person[],
+): Promise<ReadonlyMap<Person, Found>> {
+  const shares = ({ rulebook, caller }: Access, name: string | null) =>
+    name !== null &&
+    (caller.shared ?? []).some(({ collection }) => shareableFrom(rulebook, name).has(collection));
+  const together = people.filter(({ was, is }) => !shares(was, both.was) && !shares(is, both.is));
+  const found = new Map<Person, Found>();
+  if (together.length < TOGETHER) return found;
+  const kinds = new EffectKinds(both, together);
+  const all = await run<CommonKind>(on, kinds.all(MOST_KINDS));
+  if (all.length > MOST_KINDS) return found;
+  for (const [index, person] of together.entries()) {
+    const [facts, own] = [kinds.facts(index), kinds.own(index)];
+    const [told] = facts === null ? [nothing] : await run<typeof nothing>(on, facts);
+    const theirs = own === null ? [] : await run<OwnKind>(on, own);
+    const effects = kinds.counted(index, all, theirs, told!);
+    const unsure = new Set(effects.flatMap(({ more, less }) => [...more.maybe, ...less.maybe]));
+    const others = unsure.size === 0 ? null : kinds.others(index, [...unsure]);
+    const sure = new Set(others === null ? [] : (await run<{ id: string }>(on, others)).map(({ id }) => id));
+    const some = ({ sure: first, maybe }: Examples) =>
+      [...new Set([...first, ...maybe.filter((id) => sure.has(id))])].slice(0, 2);
+    const counted = effects.map((each, item): Counted => ({
+      ...kinds.items[item]!,
+      ...each,
+      more: some(each.more),
+      less: some(each.less),
+    }));
+    // All examples that were at hand may be found by what is their own: then none of the others is known by name.
+    const isNameless = ({ gained, lost, more, less }: Counted) =>
+      (gained > 0 && more.length === 0) || (lost > 0 && less.length === 0);
+    if (!counted.some(isNameless)) found.set(person, { person, collection: nameOf(both), counted });
+  }
+  return found;
+}
+
+const nothing = { was: '', is: '' };
+
+export function nameOf({ was, is }: BothSides): string {
+  return (is ?? was)!;
+}
+
+/** How long people are counted one by one, in milliseconds: identities and visitors are in any case. */
+const ALONE_MILLISECONDS = 30_000;
+
+/**
+ * Counts by a pass for each, as long as there is time. `alone`: by person, in the order in which they matter. Answers those who were not
+ * counted, too.
+ */
+export async function countAlone(
+  on: Executor,
+  alone: ReadonlyMap<Person, readonly BothSides[]>,
+): Promise<{ readonly found: readonly Found[]; readonly unfinished: ReadonlySet<Person> }> {
+  const ends = performance.now() + ALONE_MILLISECONDS;
+  const found: Found[] = [];
+  const unfinished = new Set<Person>();
+  for (const [person, sides] of alone) {
+    if (person.who.kind === 'person' && performance.now() > ends) {
+      unfinished.add(person);
+      continue;
+    }
+    for (const both of sides) {
+      const { items, statement } = effectsSql(person.was, person.is, both)!;
+      const [row] = await run<Row>(on, statement);
+      const counted = items.map((item, index) => readCounted(item, row!, index));
+      found.push({ person, collection: nameOf(both), counted });
+    }
+  }
+  return { found, unfinished };
+}
+
+type Row = Readonly<Record<string, number & (string | null)[]>>;
+
+function readCounted(item: EffectItem, row: Row, index: number): Counted {
+  const ids = (name: string) => [
+    ...new Set((row[`${name}_${index}`]! as (string | null)[]).filter((id) => id !== null)),
+  ];
+  const count = (name: string): number => row[`${name}_${index}`]!;
+  return {
+    ...item,
+    was: count('was'),
+    is: count('is'),
+    gained: count('gained'),
+    lost: count('lost'),
+    more: ids('more'),
+    less: ids('less'),
+  };
+}
