@@ -34,7 +34,7 @@ const folders = {
     least: 95,
     tests: [
       ...decide('sql', 'forms'),
-      ...agreement('truths', 'converting', 'early', 'sides', 'classes', 'one-trip'),
+      ...agreement('truths', 'converting', 'early', 'sides', 'classes', 'one-trip', 'pieces', 'together'),
     ],
     others: [
       ...api('passages', 'attributes', 'owners', 'preview', 'bench', 'carried-out', 'sweep'),
