@@ -144,6 +144,40 @@ async function idsOf({ was, is }: Person) {
   };
 }
 
+test('what is there on one side alone is gained or lost by many as by each', async () => {
+  const [was, is] = [rulebooks[6]!, rulebooks[1]!];
+  const people = peopleOf(was, is);
+  const onOneSide = (side: 'was' | 'is', fields_: BothSides['fields']): BothSides => ({
+    ...both,
+    [side]: null,
+    fields: fields_.map((each) => ({ ...each, [side]: null })),
+  });
+  const lacking = (name: string, side: 'was' | 'is') =>
+    both.fields.map((each) => (each.name === name ? { ...each, [side]: null } : each));
+  for (const sides of [
+    onOneSide('was', both.fields),
+    onOneSide('is', both.fields),
+    { ...both, fields: lacking('n', 'was') },
+    { ...both, fields: lacking('code', 'is') },
+  ]) {
+    const together = await countTogether(own.database, sides, people);
+    const { found } = await countAlone(own.database, new Map(people.map((each) => [each, [sides]])));
+    expect([together.size, found.length]).toEqual([people.length, people.length]);
+    for (const { person: each, counted } of found)
+      for (const { more, less, ...counts } of counted) {
+        const {
+          more: gains,
+          less: losses,
+          ...told
+        } = together
+          .get(each)!
+          .counted.find(({ operation, field }) => operation === counts.operation && field === counts.field)!;
+        expect(told).toEqual(counts);
+        expect([gains.length > 0, losses.length > 0]).toEqual([more.length > 0, less.length > 0]);
+      }
+  }
+});
+
 test('more kinds of records than can be told apart are told to be more, and few people are counted alone', async () => {
   const [was, is] = [rulebooks[6]!, rulebooks[11]!];
   const people = peopleOf(was, is);

@@ -106,7 +106,7 @@ export async function effectsOf(
         together.push(...counted.values());
         for (const person of differing) if (!counted.has(person)) alone.get(person)!.push(both);
       }
-      progress(sides.length, sides.length + 1, 'what is shared');
+      progress(sides.length, sides.length + 1, 'one by one');
       const { found, unfinished } = await countAlone(on, alone);
       const all = inOrder([...together, ...found], persons, sides);
       const frozen: string[] = [];
