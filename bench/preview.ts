@@ -43,7 +43,7 @@ for (const [index, role] of held.entries())
 for (const name of lists)
   await run(
     database,
-    sql`insert into ${{ text: `records.${name}`, values: [] }} (id, title, keeper, open, created_at, updated_at) select gen_random_uuid(), 'title', case when row_number() over (order by id) % 3 > 0 then id end, row_number() over (order by id) % 2 = 0, now(), now() from records.people where not exists (select from ${{ text: `records.${name}`, values: [] }})`,
+    sql`insert into ${{ text: `records.${name}`, values: [] }} (id, title, keeper, open, created_at, updated_at) select gen_random_uuid(), 'Title ' || row_number() over (order by id), case when row_number() over (order by id) % 3 > 0 then id end, row_number() over (order by id) % 2 = 0, now(), now() from records.people where not exists (select from ${{ text: `records.${name}`, values: [] }})`,
   );
 
 const renames = { collections: new Map(), fields: new Map(), roles: new Map(), attributes: new Map() };

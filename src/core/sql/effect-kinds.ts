@@ -7,6 +7,7 @@ import { bothSql, itemsOf, mayNode, nameOf, suppliedOf, type BothSides, type Eff
 import { anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, recordKeys } from './identifiers.ts';
 import type { Pinned } from './pinned.ts';
+import type { SetForm } from './sets.ts';
 
 /** Records that are alike for everybody, on both sides, by what is asked of them all: `n` of them, with some of them by id. */
 export interface CommonKind {
@@ -85,10 +86,13 @@ export class EffectKinds {
     return sql`select was, is_ as "is", count(*) as n, array[${half(true, 'min')}, ${half(true, 'max')}, ${half(false, 'min')}, ${half(false, 'max')}] as examples from (select ${this.#id(aliases)}::text as id, ${bits.was} as was, ${bits.is} as is_ from ${from}) as each group by was, is_ limit ${value(most + 1)}::bigint`;
   }
 
-  /** One row for each kind of record that this person’s own conditions find; null: they have none. */
-  own(person: number): Fragment | null {
+  /**
+   * One row for each kind of record that this person’s own conditions find; null: they have none. `sets`: how sets of ids are put where
+   * the records are found.
+   */
+  own(person: number, sets: SetForm): Fragment | null {
     const { was, is } = this.#pairs[person]!;
-    const found = this.#found(person);
+    const found = this.#found(person, sets);
     if (found === null) return null;
     const { from, aliases } = bothSql(was, is, this.#both);
     const common = this.#bits(was, is, { was: this.#common.was.conditions, is: this.#common.is.conditions });
@@ -99,7 +103,7 @@ export class EffectKinds {
   /** Those of the records that none of the person’s own conditions finds; null: they have none. */
   others(person: number, ids: readonly string[]): Fragment | null {
     const { was, is } = this.#pairs[person]!;
-    const found = this.#found(person);
+    const found = this.#found(person, 'hashed');
     if (found === null) return null;
     const { from, aliases } = bothSql(was, is, this.#both);
     const id = this.#id(aliases);
@@ -173,9 +177,9 @@ export class EffectKinds {
   }
 
   /** Is any of the person’s own conditions true? Null: they have none. */
-  #found(person: number): Fragment | null {
+  #found(person: number, sets: SetForm): Fragment | null {
     const own = this.#own(person);
-    const { was, is } = this.#pairs[person]!;
+    const [was, is] = [this.#pairs[person]!.was.withSets(sets), this.#pairs[person]!.is.withSets(sets)];
     const { aliases } = bothSql(was, is, this.#both);
     const conditions = new Map(
       [

@@ -5,7 +5,9 @@ import type { Access } from '../../core/sql/access.ts';
 import { EffectKinds, type CommonKind, type Examples, type OwnKind } from '../../core/sql/effect-kinds.ts';
 import { effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
 import type { Pinned } from '../../core/sql/pinned.ts';
+import type { SetForm } from '../../core/sql/sets.ts';
 import { run, type Executor } from '../connection.ts';
+import { expectedCost } from '../records/plans.ts';
 
 /** Somebody whose rights are compared. */
 export interface Whom {
@@ -81,9 +83,15 @@ export async function countTogether(
   const kinds = new EffectKinds(both, together);
   const all = await run<CommonKind>(on, kinds.all(MOST_KINDS));
   if (all.length > MOST_KINDS) return found;
+  /** By what people hold: how what is theirs is found. */
+  const forms = new Map<string, SetForm>();
   for (const [index, person] of together.entries()) {
-    const [facts, own] = [kinds.facts(index), kinds.own(index)];
+    const facts = kinds.facts(index);
     const [told] = facts === null ? [nothing] : await run<typeof nothing>(on, facts);
+    const standing = `${standingOf(person.was.caller)}, ${standingOf(person.is.caller)}`;
+    const form = forms.get(standing) ?? (await formFor(on, kinds, index));
+    forms.set(standing, form);
+    const own = kinds.own(index, form);
     const theirs = own === null ? [] : await run<OwnKind>(on, own);
     const effects = kinds.counted(index, all, theirs, told!);
     const unsure = new Set(effects.flatMap(({ more, less }) => [...more.maybe, ...less.maybe]));
@@ -106,6 +114,13 @@ export async function countTogether(
 }
 
 const nothing = { was: '', is: '' };
+
+/** An index finds few ids in an array; many are found by hashing them, in a pass over the collection. The planner is asked. */
+async function formFor(on: Executor, kinds: EffectKinds, person: number): Promise<SetForm> {
+  const [hashed, searched] = [kinds.own(person, 'hashed'), kinds.own(person, 'searched')];
+  if (hashed === null || searched === null || hashed.text === searched.text) return 'hashed';
+  return (await expectedCost(on, searched)) < (await expectedCost(on, hashed)) ? 'searched' : 'hashed';
+}
 
 export function nameOf({ was, is }: BothSides): string {
   return (is ?? was)!;

@@ -194,7 +194,7 @@ function rememberedOf({ rulebook }: Access): Remembered {
   }));
 }
 
-async function expectedCost(on: Reader, statement: Fragment): Promise<number> {
+export async function expectedCost(on: Reader, statement: Fragment): Promise<number> {
   const [row] = await run<{ 'QUERY PLAN': readonly { readonly Plan: PlanNode }[] }>(
     on,
     sql`explain (format json) ${statement}`,
