@@ -71,3 +71,29 @@ test('a search that stops early is at risk where it meets a filter on the way, a
   // One limit inside another: each is looked at by itself.
   expect(added(limit(node('Append', 50, 1, { Plans: [limit(filtered), limit(filtered)] })))).toBe(40);
 });
+
+test('what looks into texts on the way to a limit is more of a risk than what the planner knows of', () => {
+  const limited = (filter: string, ...between: string[]) =>
+    node('Limit', 10, 1, {
+      Plans: [
+        between.reduce(
+          (below, type) => node(type, 1_000, 1, { Plans: [below] }),
+          node('Index Scan', 1_000, 1, { Filter: filter }),
+        ),
+      ],
+    });
+  expect(added(limited('(open)'))).toBe(20);
+  for (const filter of [
+    "(strpos(notes, 'x'::text) > 0)",
+    "starts_with(notes, 'x'::text)",
+    `("right"(notes, 1) = 'x'::text)`,
+    "(open AND (lower(notes) = 'x'::text))",
+    '(length(notes) > 3)',
+  ])
+    expect(added(limited(filter)), filter).toBe(200);
+  // A column that is called so is none, and what is sorted is read whole in any case.
+  expect(added(limited('(strength > 3)'))).toBe(20);
+  expect(added(limited('(lower > 3)'))).toBe(20);
+  expect(added(limited("(strpos(notes, 'x'::text) > 0)", 'Nested Loop'))).toBe(200);
+  expect(added(limited("(strpos(notes, 'x'::text) > 0)", 'Sort'))).toBe(0);
+});

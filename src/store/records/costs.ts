@@ -14,7 +14,7 @@ export interface PlanNode {
  * What a statement is expected to cost, by its plan, in the planner's own units: what the planner says, and what it leaves out.
  */
 export function costOf(plan: PlanNode): number {
-  return plan['Total Cost'] + LOOKUP * lookups(plan) + RISK * atRisk(plan) + compared(plan, setsOf(plan));
+  return plan['Total Cost'] + LOOKUP * lookups(plan) + atRisk(plan) + compared(plan, setsOf(plan));
 }
 
 /**
@@ -66,15 +66,25 @@ const A_ROW = 0.04;
  */
 function atRisk(node: PlanNode): number {
   const below = node.Plans ?? [];
-  const own = node['Node Type'] === 'Limit' ? below.filter(stopsEarly) : [];
-  const wholes = own.reduce((sum, each) => sum + each['Total Cost'], 0);
+  const own = node['Node Type'] === 'Limit' ? below.filter((each) => stopsEarly(each, isFilter)) : [];
+  const wholes = own.reduce(
+    (sum, each) => sum + each['Total Cost'] * (stopsEarly(each, looksIntoTexts) ? RISK_OF_TEXTS : RISK),
+    0,
+  );
   return below.reduce((sum, each) => sum + atRisk(each), wholes);
 }
 
-/** Is a filter met on the way, before anything that takes in all of its rows? */
-function stopsEarly(node: PlanNode): boolean {
+/** Is such a filter met on the way, before anything that takes in all of its rows? */
+function stopsEarly(node: PlanNode, is: (filter: string) => boolean): boolean {
   if (gathering.has(node['Node Type']) || node['Parent Relationship'] === 'InitPlan') return false;
-  return node.Filter !== undefined || (node.Plans ?? []).some(stopsEarly);
+  if (node.Filter !== undefined && is(node.Filter)) return true;
+  return (node.Plans ?? []).some((each) => stopsEarly(each, is));
+}
+
+const isFilter = () => true;
+
+function looksIntoTexts(filter: string): boolean {
+  return /(?:\b(?:strpos|starts_with|lower|length)|"right")\(/.test(filter);
 }
 
 const gathering: ReadonlySet<string> = new Set(['Sort', 'Aggregate', 'Limit', 'Materialize', 'Hash']);
@@ -84,3 +94,10 @@ const gathering: ReadonlySet<string> = new Set(['Sort', 'Aggregate', 'Limit', 'M
  * find rows everywhere are put in slower forms; with less, a caller who may read nothing waits for the whole table.
  */
 const RISK = 0.02;
+
+/**
+ * And where it looks into texts: the planner knows nothing of them, takes one row of three for one that passes, and whoever searches mostly
+ * searches for what is rare. Through two references on a million records: 50 ms in place of 700 where there is nothing to find, and no more
+ * where there is something in most rows.
+ */
+const RISK_OF_TEXTS = 0.2;
