@@ -443,6 +443,11 @@ export class DeskClient extends GateClient {
     return this.#call('GET', '/v1/desk/openapi.json', z.looseObject({}));
   }
 
+  /** The service itself as OpenAPI 3.1. */
+  serviceOpenApi() {
+    return this.#call('GET', '/v1/openapi.json', z.looseObject({}));
+  }
+
   /** What the rights of somebody say of one operation. */
   can(asked: CanQuery) {
     return this.#call('GET', `/v1/desk/can${query(asked)}`, canSchema);

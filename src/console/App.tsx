@@ -24,6 +24,7 @@ const TrialsPage = lazy(() => page(import('./features/trials/TrialsPage.tsx'), '
 const SweepPage = lazy(() => page(import('./features/sweep/SweepPage.tsx'), 'SweepPage'));
 const GuardsPage = lazy(() => page(import('./features/guards/GuardsPage.tsx'), 'GuardsPage'));
 const HousePage = lazy(() => page(import('./features/house/HousePage.tsx'), 'HousePage'));
+const InterfacesPage = lazy(() => page(import('./features/house/InterfacesPage.tsx'), 'InterfacesPage'));
 const PeoplePage = lazy(() => page(import('./features/people/PeoplePage.tsx'), 'PeoplePage'));
 const PersonPage = lazy(() => page(import('./features/people/PersonPage.tsx'), 'PersonPage'));
 const AuditPage = lazy(() => page(import('./features/audit/AuditPage.tsx'), 'AuditPage'));
@@ -64,6 +65,7 @@ export function App() {
             <Route path="/sweep" element={<SweepPage />} />
             <Route path="/guards" element={<GuardsPage />} />
             <Route path="/house" element={<HousePage />} />
+            <Route path="/house/interfaces/:kind?" element={<InterfacesPage />} />
             <Route path="/people" element={<PeoplePage />} />
             <Route path="/people/:person" element={<PersonPage />} />
             <Route path="/audit" element={<AuditPage />} />

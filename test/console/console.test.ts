@@ -3,6 +3,7 @@ import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';
 import { openBrowser } from '../support/chromium.ts';
+import { expectAccessible } from '../support/console.ts';
 import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
 /** The console in Chromium, against a service of its own. */
@@ -242,6 +243,41 @@ describe('the console', () => {
     await page.getByLabel('Password').fill(STAFF.password);
     await page.keyboard.press('Enter');
     await page.getByText(`${STAFF.email} · manager`).waitFor();
+  });
+
+  test('tells what the service answers and what front ends ask, without leaving the house', async () => {
+    const refused: string[] = [];
+    page.on('request', (request) => {
+      if (!request.url().startsWith(world.service.url)) refused.push(request.url());
+    });
+    await page.getByRole('link', { name: 'House' }).click();
+    await page.getByRole('link', { name: 'Everything that the service answers' }).click();
+    const status = page.getByRole('main').getByRole('status');
+    await expect.poll(() => status.innerText()).toMatch(/^1\d\d operations, \d\d shapes$/);
+    await page.getByLabel('Find').fill('rights put');
+    await expect.poll(() => status.innerText()).toMatch(/^Nothing goes by these words/);
+    await page.getByLabel('Find').fill('post desk/preview');
+    await expect.poll(() => status.innerText()).toBe('1 operation, 0 shapes');
+    await page.getByText('/v1/desk/preview', { exact: true }).click();
+    const answers = page.getByRole('table', { name: 'Answers' });
+    expect(await answers.innerText()).toMatch(/200\s+Preview[^]*401\s+Problem\s+not-signed-in/);
+    expect(await page.getByText(/files\??: /).count()).toBeGreaterThan(0);
+    await page.getByRole('link', { name: 'Collections in force' }).click();
+    await page.getByLabel('Find').fill('hives');
+    await page.getByText('Those of hives that the caller may read').click();
+    const parameters = page.getByRole('table', { name: 'Parameters' });
+    expect(await parameters.innerText()).toMatch(/where\s+query\s+string\s+A condition of the rule language/);
+    expect(await parameters.innerText()).toMatch(
+      /limit\s+query\s+integer\s+1 to 200; 50 where it is left out/,
+    );
+    expect(await page.getByText(/queen_year\??: integer/).count()).toBeGreaterThan(0);
+    await expectAccessible(page, 'interfaces');
+    expect(refused, 'nothing is fetched from anywhere else').toEqual([]);
+    // Each page can be gone to by name.
+    await page.keyboard.press('Control+k');
+    await page.keyboard.type('interf');
+    await page.getByRole('option', { name: /Interfaces/ }).waitFor();
+    await page.keyboard.press('Escape');
   });
 
   test('works under its content security policy without a complaint', async () => {

@@ -104,7 +104,7 @@ export function Shell({ session, children }: { session: SessionDocument; childre
             </Box>
           </Typography>
         )}
-        <Palette pages={pages} />
+        <Palette pages={[...pages, { to: '/house/interfaces', name: 'Interfaces' }]} />
         <UnlockControl session={session} />
         <AccountMenu session={session} onSignOut={() => signOut.mutate()} />
       </Box>

@@ -1,6 +1,7 @@
 import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
+import { Link as To } from 'react-router';
 import { useSession } from '../../api/session.ts';
 import { Page } from '../../components/Page.tsx';
 import { KeysPanel } from './KeysPanel.tsx';
@@ -32,16 +33,12 @@ export function HousePage() {
       <Box component="section" aria-label="Interfaces" sx={{ display: 'grid', gap: 0.25 }}>
         <Typography variant="h2">Interfaces</Typography>
         <Typography sx={{ fontSize: '0.88rem' }}>
-          <Link href="/v1/openapi.json" target="_blank" rel="noreferrer">
-            The service as OpenAPI 3.1
+          <Link component={To} to="/house/interfaces/service">
+            Everything that the service answers
           </Link>
           {' · '}
-          <Link href="/v1/desk/openapi.json" target="_blank" rel="noreferrer">
-            the collections in force as OpenAPI 3.1
-          </Link>
-          {' · '}
-          <Link href="/v1/desk/types" target="_blank" rel="noreferrer">
-            the same as TypeScript
+          <Link component={To} to="/house/interfaces/collections">
+            the collections in force
           </Link>
         </Typography>
       </Box>
