@@ -4,7 +4,8 @@ import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
 import { compilePredicate } from '../../src/core/evaluate/closures.ts';
 import type { Condition } from '../../src/core/ir/conditions.ts';
 import { Access, MomentNotKnown } from '../../src/core/sql/access.ts';
-import { conditionSql, leadsUpSql } from '../../src/core/sql/conditions.ts';
+import { conditionSql, leadsUpSql, operandSql } from '../../src/core/sql/conditions.ts';
+import { mayRunEarly } from '../../src/core/sql/early.ts';
 import { Slot, commaList, sql, value, type Fragment } from '../../src/core/sql/fragment.ts';
 import { asRecordKey, identifier, ownKey, ownKeys, recordKey } from '../../src/core/sql/identifiers.ts';
 import { convertingIn, relation } from '../../src/core/sql/relations.ts';
@@ -39,6 +40,14 @@ test('the moment of a call is told as soon as it is known, and asked for in vain
   expect(access.valueOf(new Slot('after', '1'), ['a', 'b'])).toBe('b');
   for (const of of ['given', 'said'] as const)
     expect(() => access.valueOf(new Slot(of, 'x'))).toThrow('the write fills itself');
+});
+
+test('what is constant runs early, and what is missing is missing in its type', async () => {
+  const access = new Access(rulebook, ada(), NOW);
+  expect(mayRunEarly({ kind: 'constant', value: true }, access)).toBe(true);
+  const nothing = operandSql({ kind: 'nothing', type: { kind: 'decimal' } }, access.around('r', new Set()));
+  const asked = sql`select (${nothing}) is null as missing, pg_typeof(${nothing})::text as type`;
+  expect(await run(own.database, asked)).toEqual([{ missing: true, type: 'numeric' }]);
 });
 
 test('a visitor has no entry among people, and all others have one', async () => {

@@ -238,6 +238,7 @@ test.each([
   ['keeper may read (all)  lead may share', ['guest'], ''],
   ['keeper may read (all)  people may share when who = me', ['guest'], ''],
   ['keeper may read (all) when n is missing  keeper may share when me.age is missing', ['guest'], 'v2'],
+  ['keeper may read (all) when created_at = me.created_at  keeper may share', ['guest'], 'v2'],
   ['keeper may read (all)  keeper may share  people may read (all) when who = me', ['guest'], 'v1 v2 v8'],
   // Nobody may change on their own entry what is closed there, and a visitor has none.
   ['people may read (all) when me may update who (age) and me.age > 1', [], 'v7'],
@@ -384,6 +385,7 @@ test('what is worked out of a caller is the same in PostgreSQL as by the closure
     attribute boss_age integer = me.boss.age
     attribute seen integer = count(v in visits where v.who is present and v.who = me)
     attribute codes list of text = every v.code for v in visits where v.who is present
+    attribute kinds list of one of ("log", "box") = every h.kind for h in hives where h.size is present
     attribute weights list of decimal = every v.weight for v in visits where v.code != "-"
     attribute open_ones list of boolean = every v.open for v in visits where v.code != "-"
     attribute below list of ref yards = every y for y in yards where y within me.yard
@@ -425,6 +427,9 @@ test('what is worked out of a caller is the same in PostgreSQL as by the closure
       sql`${value(NOW)}::timestamptz`,
       claims,
     );
+    // Texts are in the same order whatever the database takes for one.
+    const written = [...parts.attributes, ...parts.joins].map(({ text }) => text).join(' ');
+    expect(written.split('each collate "C"').length - 1).toBe(2);
     const joins = parts.joins.reduce((before, each) => sql`${before} ${each}`, sql``);
     const [row] = await run<Record<string, Value>>(
       own.database,
