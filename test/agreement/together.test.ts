@@ -87,8 +87,8 @@ test('what each of many gains and loses comes out as it does for each alone, wit
     const others = people.filter((each) => !same.has(each));
     for (const each of same) expect(effectsSql(each.was, each.is, both)).toBe(null);
     for (const each of others) expect(effectsSql(each.was, each.is, both)).not.toBe(null);
-    const together = await countTogether(own.database, both, others);
-    const { found } = await countAlone(own.database, new Map(others.map((each) => [each, [both]])));
+    const together = await countTogether(own.database, both, others, Infinity);
+    const { found } = await countAlone(own.database, new Map(others.map((each) => [each, [both]])), Infinity);
     for (const { person: each, counted } of found) {
       const about = `${changes[rulebooks.indexOf(was)]} → ${changes[rulebooks.indexOf(is)]}, ${each.who.name}`;
       const theirs = together.get(each);
@@ -161,8 +161,12 @@ test('what is there on one side alone is gained or lost by many as by each', asy
     { ...both, fields: lacking('n', 'was') },
     { ...both, fields: lacking('code', 'is') },
   ]) {
-    const together = await countTogether(own.database, sides, people);
-    const { found } = await countAlone(own.database, new Map(people.map((each) => [each, [sides]])));
+    const together = await countTogether(own.database, sides, people, Infinity);
+    const { found } = await countAlone(
+      own.database,
+      new Map(people.map((each) => [each, [sides]])),
+      Infinity,
+    );
     expect([together.size, found.length]).toEqual([people.length, people.length]);
     for (const { person: each, counted } of found)
       for (const { more, less, ...counts } of counted) {
@@ -196,5 +200,25 @@ test('more kinds of records than can be told apart are told to be more, and few 
   );
   const count = found.reduce((sum, { n }) => sum + n, 0);
   expect([count > 0, count < 104]).toEqual([true, true]);
-  expect(await countTogether(own.database, both, people.slice(0, 3))).toEqual(new Map());
+  expect(await countTogether(own.database, both, people.slice(0, 3), Infinity)).toEqual(new Map());
+});
+
+test('people are counted as long as there is time, and identities in any case', async () => {
+  const [was, is] = [rulebooks[6]!, rulebooks[11]!];
+  const people = peopleOf(was, is).map((each, index): Person =>
+    index < 2 ? { ...each, who: { kind: 'identity', name: String(index) } } : each,
+  );
+  const [identities, others] = [people.slice(0, 2), people.slice(2)];
+  const together = await countTogether(own.database, both, people, 0);
+  expect([...together.keys()]).toEqual(identities);
+  const { found, unfinished } = await countAlone(
+    own.database,
+    new Map(people.map((each) => [each, [both]])),
+    0,
+  );
+  expect(found.map(({ person: each }) => each)).toEqual(identities);
+  expect([...unfinished]).toEqual(others);
+  // Whoever has nothing left to be counted is not unfinished.
+  const none = await countAlone(own.database, new Map(people.map((each) => [each, []])), 0);
+  expect([none.found, none.unfinished.size]).toEqual([[], 0]);
 });

@@ -67,12 +67,13 @@ const MOST_KINDS = 20_000;
 
 /**
  * Counts a collection for many at once: for all to whom nothing is shared that could count. Whoever is not in the answer is to be counted
- * alone.
+ * alone. `ends`: when no more people are counted so; identities and visitors are in any case.
  */
 export async function countTogether(
   on: Executor,
   both: BothSides,
   people: readonly Person[],
+  ends: number,
 ): Promise<ReadonlyMap<Person, Found>> {
   const shares = ({ rulebook, caller }: Access, name: string | null) =>
     name !== null &&
@@ -86,6 +87,7 @@ export async function countTogether(
   /** By what people hold: how what is theirs is found. */
   const forms = new Map<string, SetForm>();
   for (const [index, person] of together.entries()) {
+    if (isOver(person, ends)) continue;
     const facts = kinds.facts(index);
     const [told] = facts === null ? [nothing] : await run<typeof nothing>(on, facts);
     const standing = `${standingOf(person.was.caller)}, ${standingOf(person.is.caller)}`;
@@ -126,8 +128,12 @@ export function nameOf({ was, is }: BothSides): string {
   return (is ?? was)!;
 }
 
-/** How long people are counted one by one, in milliseconds: identities and visitors are in any case. */
-const ALONE_MILLISECONDS = 30_000;
+/** How long people are counted together, and how long one by one, in milliseconds: identities and visitors are in any case. */
+export const COUNTING_MILLISECONDS = { together: 60_000, alone: 30_000 } as const;
+
+function isOver({ who }: Person, ends: number): boolean {
+  return who.kind === 'person' && performance.now() > ends;
+}
 
 /**
  * Counts by a pass for each, as long as there is time. `alone`: by person, in the order in which they matter. Answers those who were not
@@ -136,12 +142,12 @@ const ALONE_MILLISECONDS = 30_000;
 export async function countAlone(
   on: Executor,
   alone: ReadonlyMap<Person, readonly BothSides[]>,
+  ends: number,
 ): Promise<{ readonly found: readonly Found[]; readonly unfinished: ReadonlySet<Person> }> {
-  const ends = performance.now() + ALONE_MILLISECONDS;
   const found: Found[] = [];
   const unfinished = new Set<Person>();
   for (const [person, sides] of alone) {
-    if (person.who.kind === 'person' && performance.now() > ends) {
+    if (sides.length > 0 && isOver(person, ends)) {
       unfinished.add(person);
       continue;
     }

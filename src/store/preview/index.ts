@@ -14,6 +14,7 @@ import { syncIdentities } from '../publish/index.ts';
 import { rolledBack } from '../roll-back.ts';
 import { sameIdentities } from '../trials/index.ts';
 import {
+  COUNTING_MILLISECONDS,
   countAlone,
   countTogether,
   nameOf,
@@ -93,6 +94,7 @@ export async function effectsOf(
       const unchanged = new Map<string, Access[]>();
       const together: Found[] = [];
       const alone = new Map<Person, BothSides[]>(persons.map((person) => [person, []]));
+      const ends = performance.now() + COUNTING_MILLISECONDS.together;
       for (const [index, both] of sides.entries()) {
         const collection = nameOf(both);
         progress(index, sides.length + 1, collection);
@@ -102,12 +104,16 @@ export async function effectsOf(
           [...same].map(({ is }) => is),
         );
         const differing = persons.filter((person) => !same.has(person));
-        const counted = await countTogether(on, both, differing);
+        const counted = await countTogether(on, both, differing, ends);
         together.push(...counted.values());
         for (const person of differing) if (!counted.has(person)) alone.get(person)!.push(both);
       }
       progress(sides.length, sides.length + 1, 'one by one');
-      const { found, unfinished } = await countAlone(on, alone);
+      const { found, unfinished } = await countAlone(
+        on,
+        alone,
+        performance.now() + COUNTING_MILLISECONDS.alone,
+      );
       const all = inOrder([...together, ...found], persons, sides);
       const frozen: string[] = [];
       for (const collection of frozenBy(all))
