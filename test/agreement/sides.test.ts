@@ -171,6 +171,62 @@ test('what one caller gains and loses is counted for each item, with two records
   expect(kept).toBeGreaterThan(400);
 });
 
+test('what is told by itself is what differs, with every record as such, and a bound value makes a difference', () => {
+  const told = (one: Rulebook, other: Rulebook) =>
+    effectsSql(new Access(one, ada(), NOW), new Access(other, ada(), NOW), both)?.items.map(
+      ({ operation, field }) => `${operation} ${field ?? ''}`,
+    ) ?? null;
+  const by = (rules: string) => parse(`${schema} rules visits { ${rules} }`);
+  const some = 'people may read (all), update (n)';
+  expect(told(by(some), by(`${some}  people may delete when n = 1`))).toEqual([
+    'read ',
+    'update ',
+    'delete ',
+    'share ',
+  ]);
+  expect(told(by(some), by(`${some}  nobody may read (code) unless open`))).toEqual([
+    'read ',
+    'read code',
+    'update ',
+    'delete ',
+    'share ',
+  ]);
+  // Whatever is no plain text is bound: the texts are the same.
+  const named = (name: string) => by(`people may read (all) when code = "${name}, ‘süß’"`);
+  expect(told(named('a'), named('a'))).toBe(null);
+  expect(told(named('a'), named('b'))).not.toBe(null);
+});
+
+test('a collection whose columns are called otherwise is the same records on both sides', async () => {
+  const rules = 'people may read (all) when';
+  const before = parse(`${schema} rules visits { ${rules} n = 0 }`);
+  const renamed = parse(
+    `${schema.replace(' n integer }', ' number integer }')} rules visits { ${rules} number = 0 or open }`,
+  );
+  const visits_ = collectionOf(renamed.schema, 'visits');
+  const kept = new Map(
+    [...visits_.fields].map(([name, field]) => [name, name === 'number' ? { ...field, column: 'n' } : field]),
+  );
+  const after = {
+    ...renamed,
+    schema: new Map([...renamed.schema, ['visits', { ...visits_, fields: kept }]]),
+  };
+  const sides: BothSides = {
+    ...both,
+    fields: both.fields.map((each) =>
+      each.name === 'n' ? { name: 'number', was: 'n', is: 'number' } : each,
+    ),
+  };
+  const query = effectsSql(new Access(before, ada(), NOW), new Access(after, ada(), NOW), sides)!;
+  const [row] = await run<Record<string, unknown>>(own.database, query.statement);
+  const at = (operation: string, field: string | null) =>
+    query.items.findIndex((each) => each.operation === operation && each.field === field);
+  for (const field of [null, 'number', 'code'])
+    expect(
+      ['was', 'is', 'gained', 'lost', 'more'].map((name) => row![`${name}_${at('read', field)}`]),
+    ).toEqual([1, 2, 1, 0, [idOf('v5'), idOf('v5')]]);
+});
+
 test('for several identities at once the same is counted in one pass', async () => {
   let told = 0;
   for (const [before, after] of pairs) {

@@ -43,6 +43,7 @@ const changes = [
   'people may read (all) when me may read hive  keeper may update (n) when me may update hive (note)',
   'people may read (all) when hive.keeper = me or who = me and n = 1  lead may update (n) when me.age > 20 and open',
   'people may read (all) when some v in visits has (v.hive = hive and v.who = me)  people may delete when not (open or who = me)',
+  'people may read (all) when code = "v1" or who = me and code = "v8"',
   'people may read (all) when some h in hives has (h.keeper = me)  lead may update (code) when me.boss.age > 3 or n = 1',
   'people may read (all) when now > "2026-01-01T00:00:00Z" and me.age > 29  keeper may update (code) when who.boss = me',
 ];
