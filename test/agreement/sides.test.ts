@@ -264,6 +264,33 @@ test('for several identities at once the same is counted in one pass', async () 
   expect(told).toBeGreaterThan(200);
 });
 
+test('counts leave out one’s own entry where that decides about oneself, and know what is there on one side alone', async () => {
+  const people = (rules: string) =>
+    parse(
+      `${schema} rules visits { people may read (all) when me.age > 3 } accept people feeds visits because "a test" rules people { people may read (all) ${rules} }`,
+    );
+  const names_ = [...collectionOf(stored.schema, 'people').fields.keys()];
+  const sides = (collection: string, all_: readonly string[], gone: string | null): BothSides => ({
+    was: collection,
+    is: collection,
+    fields: all_.map((name) => ({ name, was: name === gone ? null : name, is: name })),
+  });
+  const gainedBy = async (before: Rulebook, after: Rulebook, asked: BothSides) => {
+    const pair = { was: new Access(before, ada(), NOW), is: new Access(after, ada(), NOW) };
+    const query = pinnedCountsSql([pair], asked, 100);
+    const { identities } = query.read(await run<Kind>(own.database, query.statement));
+    return identities[0]!.effects.map(
+      ({ operation, field, gained, lost }) => `${operation} ${field ?? ''} +${gained} -${lost}`,
+    );
+  };
+  // Nobody makes themself older, and everybody may have another boss.
+  expect(
+    await gainedBy(people(''), people('people may update (age, boss)'), sides('people', names_, null)),
+  ).toEqual(['update  +2 -0', 'update age +1 -0', 'update boss +2 -0']);
+  const open = parse(`${schema} rules visits { people may read (all) }`);
+  expect(await gainedBy(open, open, sides('visits', fields, 'n'))).toEqual(['read n +8 -0']);
+});
+
 test('records of more kinds than are told apart are told to be more, and many conditions take several columns', async () => {
   const rulebook = parse(
     `${schema} rules visits { ${Array.from({ length: 40 }, (_, n) => `people may read (all) when n = ${n} or code = "v${n}"`).join('\n')} people may update (code) when code = "v8" }`,

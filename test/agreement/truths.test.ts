@@ -257,6 +257,42 @@ test.each([
   },
 );
 
+test('what is shared is walked along from page to page, either way', async () => {
+  const { access } = accessFor('keeper may read (all)  keeper may share', ['guest of much']);
+  const back = new Error('taken back');
+  const shared = own.database.transaction(async (on) => {
+    for (const name of ['v5', 'v7'])
+      await run(
+        on,
+        sql`insert into gate.shares (id, collection, record, operations, sharer, audience)
+          values (gen_random_uuid(), 'visits', ${value(idOf(name))}::uuid, array['read'], ${value(idOf('ben'))}::uuid, 'everybody')`,
+      );
+    for (const [descending, after, expected] of [
+      [false, null, 'v2 v5 v7'],
+      [false, 'v2', 'v5 v7'],
+      [false, 'v7', ''],
+      [true, null, 'v7 v5 v2'],
+      [true, 'v7', 'v5 v2'],
+    ] as const) {
+      const question: ListQuestion = {
+        collection: 'visits',
+        filter: null,
+        order: [{ field: 'id', descending }],
+        after: after === null ? null : [idOf(after)],
+        limit: 100,
+      };
+      const forms = formulations(access, question);
+      expect(forms.map(({ form }) => form)).toEqual(['shared']);
+      const rows = await run<Record<string, unknown>>(on, forms[0]!.statement);
+      const reading = access.selectList('visits', 'r');
+      const found = rows.map((row) => [...names].find(([, of]) => of === visibleRecord(row, reading).id)![0]);
+      expect(found.join(' '), `${descending} ${after}`).toBe(expected);
+    }
+    throw back;
+  });
+  await expect(shared).rejects.toBe(back);
+});
+
 test.each([
   ['people may read (all)  nobody may read (code) unless who = me', 'code starts with "v"', 'v1 v8'],
   [
