@@ -521,6 +521,24 @@ test('of what is there on one side alone, labels and values come as far as they 
     [8, 8, 8, 1],
   ]);
   expect(await told(one('n', { is: null }), false)).toEqual([8, 8, 8, 1]);
+  for (const [side, marks] of [
+    ['was', [false, true]],
+    ['is', [true, false]],
+  ] as const)
+    for (const operation of ['read', 'update'] as const) {
+      const all_ = rulebooks[8]!;
+      const access = new Access(all_, ada(), NOW);
+      const { rows, items, places } = await pageOf(
+        [{ was: access, is: access }],
+        question({ both: one('n', { [side]: null }) }),
+      );
+      const { was, is } =
+        places[0]![items.findIndex((each) => each.operation === operation && each.field === 'n')]!;
+      expect(
+        rows.map(({ _flags }) => [_flags[was], _flags[is]]),
+        `${operation} ${side}`,
+      ).toEqual(rows.map(() => marks));
+    }
   // Without the field by which records were known there are no labels.
   expect(await told(one('code', { was: null }), true)).toEqual([8, 0, 8, 1]);
   const page = await pageOf(pinned, question({ both: one('code', { was: null }), unlocked: true, limit: 3 }));
@@ -544,7 +562,7 @@ test('of what is there on one side alone, labels and values come as far as they 
   expect(twice.rows.map(({ _label }) => _label)).toEqual(['v1', 'v5', null, null, null, null, null, null]);
 });
 
-test.each<[string, string[]]>([
+test.each<[string, string[], string?]>([
   ['people may read (all) when open  people may read (all) when who = me', ['read 2 1', 'read 2 1']],
   ['people may read (all)  nobody may read unless open', ['read 2 0', 'read 6 0']],
   [
@@ -552,14 +570,27 @@ test.each<[string, string[]]>([
     ['read 1 0', 'read 6 5', 'read 6 5'],
   ],
   ['people may read (all)  nobody may read (code, n) unless who = me', ['read 8 0', 'read 6 0']],
+  [
+    'people may read (all)  nobody may read unless open  nobody may read (code) unless n is present',
+    ['read 2 0', 'read 6 6', 'read 7 6'],
+  ],
+  [
+    'people may read (all but code)  people may read (code) when open  nobody may read (code) unless who = me',
+    ['read 8 2', 'read 2 2', 'read 1 0'],
+  ],
+  ['people may read (all)  nobody but lead may read unless open', ['read 2 0', 'read 6 0']],
+  ['people may read (all)  nobody but lead may read unless open', ['read 8 0', 'read 0 0'], 'lead'],
   ['keeper may read (all)  people may create (code)', ['read 0 0', 'null 0 0']],
   [
     'people may read (all) when open  people may update (n) when n is present  people may delete',
     ['read 2 0', 'update 1 0', 'delete 2 0'],
   ],
-])('“%s”: its sentences open, or hold back, %j', async (rules, expected) => {
-  const rulebook = parse(`${schema} rules visits { ${rules} }`);
-  const access = new Access(rulebook, ada(), NOW);
+])('“%s”: its sentences open, or hold back, %j', async (rules, expected, ...roles) => {
+  // Those of another collection are told with that.
+  const rulebook = parse(
+    `${schema} rules hives { people may read (all)  nobody may read unless sold } rules visits { ${rules} }`,
+  );
+  const access = new Access(rulebook, ada(...roles.filter((role) => role !== undefined)), NOW);
   const { sentences, statement, read } = pinnedCountsSql([{ was: access, is: access }], both, 100);
   const { identities } = read(await run<Kind>(own.database, statement));
   const counts = identities[0]!.sentences;
