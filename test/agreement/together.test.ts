@@ -21,7 +21,7 @@ beforeAll(async () => {
     await run(
       own.database,
       sql`insert into records.visits (id, code, hive, open, who, weight, n, created_at, updated_at)
-        select gen_random_uuid(), code || ${value(` ${copy}`)}, hive, open, case when ${value(copy)}::integer % 3 = 0 then who end, weight, ${value(copy)}::integer % 2, created_at, updated_at from records.visits where position(' ' in code) = 0`,
+        select md5(code || ${value(copy)}::text)::uuid, code || ${value(` ${copy}`)}, hive, open, case when ${value(copy)}::integer % 3 = 0 then who end, weight, ${value(copy)}::integer % 2, created_at, updated_at from records.visits where position(' ' in code) = 0`,
     );
   await run(
     own.database,
