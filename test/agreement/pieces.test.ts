@@ -204,6 +204,8 @@ test('keys are uuids wherever they come from, and a label is known where a colle
     sql`select ${commaList(keys.map((key, index) => sql`pg_typeof(${key})::text || ' ' || ${key}::text as ${identifier(`k${index}`)}`))}`,
   );
   expect(Object.values(row!)).toEqual(keys.map(() => `uuid ${id}`));
+  const { schema: things } = parse('collection things { n integer }');
+  expect(convertingIn(things, 'UTC').labelled('things')).toBe(null);
   const { labelled, timeZone } = convertingIn(rulebook.schema, 'Europe/Berlin');
   expect([timeZone, labelled('yards')?.label, labelled('people') === null]).toEqual([
     'Europe/Berlin',
