@@ -465,7 +465,14 @@ test('what decides about whoever calls is not changed in one trip on their own e
     return [email, _email_verified, _email_claimed];
   };
   const verify = sql`update records.people set _email_verified = true, _email_claimed = false where id = ${value(id('ben'))}::uuid`;
+  // Put in as it is, an address is claimed, and where there is none nothing is.
+  expect([await sure('ben'), await sure('ada')]).toEqual([
+    ['ben@hollowoak.example', false, true],
+    [null, false, false],
+  ]);
   await run(own.database, verify);
+  await changed('ben', { name: 'B' });
+  expect(await sure('ben')).toEqual(['ben@hollowoak.example', true, false]);
   await changed('ben', { email: 'ben@hollowoak.example' });
   expect(await sure('ben')).toEqual(['ben@hollowoak.example', true, false]);
   await changed('ben', { email: 'b@hollowoak.example' });
