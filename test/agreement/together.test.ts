@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import type { Caller } from '../../src/core/decide/caller.ts';
+import { sharingsOf } from '../../src/core/decide/shares.ts';
 import { Access } from '../../src/core/sql/access.ts';
 import { EffectKinds, type CommonKind, type OwnKind } from '../../src/core/sql/effect-kinds.ts';
 import { effectsSql, type BothSides, type EffectItem } from '../../src/core/sql/effects.ts';
@@ -222,4 +223,26 @@ test('people are counted as long as there is time, and identities in any case', 
   // Whoever has nothing left to be counted is not unfinished.
   const none = await countAlone(own.database, new Map(people.map((each) => [each, []])), 0);
   expect([none.found, none.unfinished.size]).toEqual([[], 0]);
+});
+
+test('whoever is shared something is counted alone, and everybody where there are too many kinds', async () => {
+  // In both of them some may share.
+  const [was, is] = [
+    rulebooks[7]!,
+    parse(`${schema} rules visits { people may read (all)  people may share when open }`),
+  ];
+  const share = {
+    collection: 'visits',
+    record: idOf('v2'),
+    operations: ['read'],
+    sharer: idOf('ben'),
+  } as const;
+  const ben = new Map([[idOf('ben'), callers[2]!]]);
+  const [guest, ...others] = peopleOf(was, is);
+  const sharedBy = ({ rulebook, caller }: Access) =>
+    new Access(rulebook, { ...caller, shared: sharingsOf(rulebook, [share], ben) }, NOW).withSets('hashed');
+  const people = [{ ...guest!, was: sharedBy(guest!.was), is: sharedBy(guest!.is) }, ...others];
+  const together = await countTogether(own.database, both, people, Infinity);
+  expect([...together.keys()]).toEqual(others);
+  expect((await countTogether(own.database, both, others, Infinity, 1)).size).toBe(0);
 });

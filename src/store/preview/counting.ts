@@ -68,12 +68,14 @@ const MOST_KINDS = 20_000;
 /**
  * Counts a collection for many at once: for all to whom nothing is shared that could count. Whoever is not in the answer is to be counted
  * alone. `ends`: when no more people are counted so; identities and visitors are in any case.
+ * `most`: kinds of records that are told apart; where there are more, everybody is to be counted alone.
  */
 export async function countTogether(
   on: Executor,
   both: BothSides,
   people: readonly Person[],
   ends: number,
+  most = MOST_KINDS,
 ): Promise<ReadonlyMap<Person, Found>> {
   const shares = ({ rulebook, caller }: Access, name: string | null) =>
     name !== null &&
@@ -82,8 +84,8 @@ export async function countTogether(
   const found = new Map<Person, Found>();
   if (together.length < TOGETHER) return found;
   const kinds = new EffectKinds(both, together);
-  const all = await run<CommonKind>(on, kinds.all(MOST_KINDS));
-  if (all.length > MOST_KINDS) return found;
+  const all = await run<CommonKind>(on, kinds.all(most));
+  if (all.length > most) return found;
   /** By what people hold: how what is theirs is found. */
   const forms = new Map<string, SetForm>();
   for (const [index, person] of together.entries()) {
