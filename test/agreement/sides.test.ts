@@ -20,7 +20,15 @@ import { run } from '../../src/store/connection.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
 import { records, schema } from '../decide/truths.ts';
 import type { OwnDatabase } from '../support/database.ts';
-import { ada, idOf, names, rulebook as stored, storedTruths, whole } from './stored-truths.ts';
+import {
+  ada,
+  bothVisits as both,
+  idOf,
+  names,
+  rulebook as stored,
+  storedTruths,
+  whole,
+} from './stored-truths.ts';
 
 /** What a change of the rules opens and closes, as PostgreSQL counts it, against the decider asked of each record by itself. */
 let own: OwnDatabase;
@@ -49,12 +57,7 @@ const rulebooks = changes.map((rules) =>
   ),
 );
 const visits = records.visits!.map((each) => whole('visits', each));
-const fields = [...collectionOf(stored.schema, 'visits').fields.keys()];
-const both: BothSides = {
-  was: 'visits',
-  is: 'visits',
-  fields: fields.map((name) => ({ name, was: name, is: name })),
-};
+const fields = both.fields.map(({ name }) => name);
 const ben: Caller = {
   person: { id: idOf('ben'), values: whole('people', records.people![1]!) },
   roles: new Set(['keeper']),

@@ -1,4 +1,5 @@
 import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
+import type { BothSides } from '../../src/core/sql/effects.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
 import { insertSql } from '../../src/core/sql/writes.ts';
 import { collectionOf } from '../../src/core/types/schema.ts';
@@ -62,3 +63,14 @@ export async function storedTruths(): Promise<OwnDatabase> {
   });
   return own;
 }
+
+/** The visits on both sides of a change that concerns none of their fields. */
+export const bothVisits: BothSides = {
+  was: 'visits',
+  is: 'visits',
+  fields: [...collectionOf(rulebook.schema, 'visits').fields.keys()].map((name) => ({
+    name,
+    was: name,
+    is: name,
+  })),
+};

@@ -5,13 +5,12 @@ import { Access } from '../../src/core/sql/access.ts';
 import { EffectKinds, type CommonKind, type OwnKind } from '../../src/core/sql/effect-kinds.ts';
 import { effectsSql, type BothSides, type EffectItem } from '../../src/core/sql/effects.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
-import { collectionOf } from '../../src/core/types/schema.ts';
 import { run } from '../../src/store/connection.ts';
 import { countAlone, countTogether, sameFor, type Person } from '../../src/store/preview/counting.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
 import { records, schema } from '../decide/truths.ts';
 import type { OwnDatabase } from '../support/database.ts';
-import { ada, idOf, rulebook as stored, storedTruths, whole } from './stored-truths.ts';
+import { ada, bothVisits as both, idOf, storedTruths, whole } from './stored-truths.ts';
 
 /** What a change does for many, counted in one pass, against a pass for each of them. */
 let own: OwnDatabase;
@@ -53,12 +52,6 @@ const rulebooks = changes.map((rules) =>
     `${schema} rules visits { ${rules} } rules people { people may read (name) } rules hives { people may read (all) when keeper = me or keeper is missing and code is present  people may update (note) when keeper = me }`,
   ),
 );
-const fields = [...collectionOf(stored.schema, 'visits').fields.keys()];
-const both: BothSides = {
-  was: 'visits',
-  is: 'visits',
-  fields: fields.map((name) => ({ name, was: name, is: name })),
-};
 const person = (name: string, values: object, ...roles: string[]): Caller => ({
   person: { id: idOf(name), values: { ...whole('people', records.people![1]!), id: idOf(name), ...values } },
   roles: new Set(roles),
