@@ -44,7 +44,7 @@ const folders = {
   },
   'core/analysis/prove': {
     least: 90,
-    tests: ['test/unit/prove.test.ts', 'test/unit/compare.test.ts'],
+    tests: [...agreement('one-world'), 'test/unit/prove.test.ts', 'test/unit/compare.test.ts'],
     others: agreement('proofs', 'outcomes'),
   },
   'store/records': {

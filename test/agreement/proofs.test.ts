@@ -12,6 +12,7 @@ import { Decider } from '../../src/core/evaluate/decider.ts';
 import { actionsOf } from '../../src/core/analysis/outcomes.ts';
 import type { Invariant, Rulebook } from '../../src/core/ir/rulebook.ts';
 import { collections, RuleWriter, schemaText } from './generator.ts';
+import { slipped } from './slips.ts';
 import { outcomeRulebook, outcomeSchema, randomRequest } from './worlds.ts';
 
 /**
@@ -58,30 +59,6 @@ const fieldsOf = ({ schema }: Rulebook, collection: string) =>
   [...schema.get(collection)!.fields.values()]
     .filter(({ system, unique }) => !system && !unique)
     .map(({ name }) => name);
-
-/** Ways to write a sentence a little otherwise. */
-const slips: readonly (readonly [RegExp, string])[] = [
-  [/ = /, ' != '],
-  [/ > /, ' >= '],
-  [/ < /, ' <= '],
-  [/ and /, ' or '],
-  [/ or /, ' and '],
-  [/ is missing/, ' is present'],
-  [/some /, 'no '],
-  [/ w1 /, ' w2 '],
-  [/people may/, 'everybody may'],
-  [/ when .*$/, ''],
-  [/ unless .*$/, ''],
-  [/may read \([^)]*\)/, 'may read (all)'],
-  [/^.* may .*$/, ''],
-];
-
-function slipped(dice: Dice, text: string): string {
-  const sentences = [...text.matchAll(/^.* may .*$/gm)].map(([line]) => line);
-  const line = dice.pick(sentences);
-  const [wrong, right] = dice.pick(slips.filter(([pattern]) => pattern.test(line)));
-  return text.replace(line, line.replace(wrong, right));
-}
 
 test(
   'what is proved of rules with every type and kind of condition is so in all small worlds',

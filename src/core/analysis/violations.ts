@@ -204,8 +204,11 @@ class Looking {
     const { action } = this.#decider.permission(operation, collection);
     const touched = new Set([
       ...(action === null ? question.values.keys() : action.sets.keys()),
-      ...Object.keys(after).filter(
-        (name) => record === null || (name !== 'updated_at' && after[name] !== (record[name] ?? null)),
+      ...Object.keys(after).filter((name) =>
+        // A record that is made has the values that it has.
+        record === null
+          ? after[name] !== null
+          : name !== 'updated_at' && after[name] !== (record[name] ?? null),
       ),
     ]);
     // What is stamped with the value that is there already is touched all the same.

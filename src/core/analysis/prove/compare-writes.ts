@@ -66,14 +66,18 @@ export async function compareWrite(
   right: Right,
   solve: Solve,
 ): Promise<Compared> {
-  const why = whyNotCompared(before, after, right);
+  const why = whyWriteIsOpen(before, after, right);
   if (why !== null) return { right, ...notDecided(why) };
-  const asked = (allowing: Rulebook, refusing: Rulebook) => between(allowing, refusing, right);
+  const asked = (allowing: Rulebook, refusing: Rulebook) => writeBetween(allowing, refusing, right);
   return { right, ...(await bothWays(before, after, asked, solve)) };
 }
 
 /** Both must make the same record of the same request: what rules fill in by themselves is compared where it is the same for all. */
-function whyNotCompared(before: Rulebook, after: Rulebook, { collection, operation }: Right): string | null {
+export function whyWriteIsOpen(
+  before: Rulebook,
+  after: Rulebook,
+  { collection, operation }: Right,
+): string | null {
   const actions = [before, after].map((each) => declared(each, collection, operation));
   if (fieldsOf(before, collection) !== fieldsOf(after, collection)) return 'the fields are not the same';
   if (JSON.stringify(actions[0], withoutPlaces) !== JSON.stringify(actions[1], withoutPlaces))
@@ -121,7 +125,12 @@ function sentencesFor({ rules, fences }: Rulebook, collection: string, operation
   );
 }
 
-function between(allowing: Rulebook, refusing: Rulebook, { collection, operation }: Right): Between {
+/** What is asked of the solver: see `whyWriteIsOpen`. */
+export function writeBetween(
+  allowing: Rulebook,
+  refusing: Rulebook,
+  { collection, operation }: Right,
+): Between {
   const changed = changedCollections(allowing, refusing);
   const besides = (encoder: Encoder, request: Requested) =>
     and([

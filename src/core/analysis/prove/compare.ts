@@ -67,13 +67,17 @@ export async function compareRight(
   solve: Solve,
   known?: Known,
 ): Promise<Compared> {
-  if (right.operation === 'delete' && alongDiffers(before, after, right.collection))
-    return {
-      right,
-      ...notDecided('deleting one takes others along, and what may stop that is not the same'),
-    };
-  const asked = (allowing: Rulebook, refusing: Rulebook) => between(allowing, refusing, right);
+  const why = whyRightIsOpen(before, after, right);
+  if (why !== null) return { right, ...notDecided(why) };
+  const asked = (allowing: Rulebook, refusing: Rulebook) => rightBetween(allowing, refusing, right);
   return { right, ...(await bothWays(before, after, asked, solve, known)) };
+}
+
+/** Why nothing is asked of the solver about it; null: it is. */
+export function whyRightIsOpen(before: Rulebook, after: Rulebook, right: Right): string | null {
+  return right.operation === 'delete' && alongDiffers(before, after, right.collection)
+    ? 'deleting one takes others along, and what may stop that is not the same'
+    : null;
 }
 
 /**
@@ -108,7 +112,8 @@ function alongDiffers(before: Rulebook, after: Rulebook, collection: string): bo
   return looksFurther || was !== is;
 }
 
-function between(allowing: Rulebook, refusing: Rulebook, right: Right): Between {
+/** What is asked of the solver: see `whyRightIsOpen`. */
+export function rightBetween(allowing: Rulebook, refusing: Rulebook, right: Right): Between {
   return {
     collection: right.collection,
     asks: [(size) => question(allowing, refusing, right, size)],

@@ -74,7 +74,7 @@ export class Declarations {
   bounds(): string[] {
     const within = (term: string, type: Type) => {
       const unit = type.kind === 'timestamp' ? MICROSECONDS_A_DAY : 1n;
-      return `(and (<= ${integer(FIRST_DAY * unit)} ${term}) (< ${term} ${integer(LAST_DAY * unit)}))`;
+      return `(and (<= ${integer(FIRST_DAY * unit)} ${term}) (< ${term} ${integer((LAST_DAY + 1n) * unit)}))`;
     };
     const found = [within('now', { kind: 'timestamp' })];
     for (const { name, collection, type, role } of this.declared.values()) {

@@ -24,8 +24,9 @@ export function searchAtRandom(
   invariant: Invariant,
   worlds: number,
   speaksAgainst: (found: Found) => boolean,
+  seed = 1,
 ): Found | null {
-  const dice = new Dice(1);
+  const dice = new Dice(seed);
   const pool = poolOf(rulebook);
   const mentioned = mentionedBy(rulebook, invariant.collection);
   const isShared = shareableCollections(rulebook).size > 0;
