@@ -211,6 +211,38 @@ async function agrees(
   }
 }
 
+/** What is not among the rights that could differ is the same in every world. */
+function nobodyElse(dice: Dice, one: Rulebook, other: Rulebook, text: string): void {
+  const named = new Set(
+    [...rightsThatDiffer(one, other), ...writesThatDiffer(one, other)].flatMap(
+      ({ collection, operation, fields }) =>
+        (fields ?? ['']).map((field) => `${operation} ${collection} ${field}`),
+    ),
+  );
+  for (const { name: collection, fields } of one.schema.values()) {
+    const rights: Right[] = [
+      ...['read', 'delete', 'share', 'create', 'update', ...actionsOf(one, collection)].map((operation) => ({
+        collection,
+        operation,
+        fields: null,
+      })),
+      ...[...fields.keys()].slice(1).map((field) => ({ collection, operation: 'read', fields: [field] })),
+    ];
+    const worlds = worldsOf(dice, one, collection, 10);
+    for (const right of rights) {
+      if (named.has(`${right.operation} ${collection} ${right.fields?.[0] ?? ''}`)) continue;
+      const isWrite = !['read', 'delete', 'share'].includes(right.operation);
+      const { isAllowed } = (isWrite ? writeBetween : rightBetween)(one, other, right);
+      for (const world of worlds) {
+        const found = isWrite ? aRequest(dice, one, world, right) : world;
+        expect(isAllowed(one, found), toldOf(right, found, text)).toBe(
+          isAllowed(other, placed(other, found)!),
+        );
+      }
+    }
+  }
+}
+
 const toldOf = (right: object, { somebody, record, sent, records: all }: Found, text: string) =>
   `${JSON.stringify(right)} ${JSON.stringify([...(sent?.values ?? [])])}\nby ${JSON.stringify(somebody)}\nof ${JSON.stringify(record)}\namong ${JSON.stringify([...all])}\n${text}`;
 

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
-import { prove, type Solve } from '../../src/core/analysis/prove/index.ts';
+import { prove, type Example, type Solve } from '../../src/core/analysis/prove/index.ts';
 import { checkRulebook } from '../../src/core/check/index.ts';
 import { openSolver, type Solver } from '../../src/cli/solver.ts';
 import { demoRulebook } from '../support/world.ts';
@@ -657,6 +657,17 @@ describe('each piece of the language means to the solver what it means to the ru
       'delete visits only if hive.keeper = me',
       'proved',
     ],
+    // What a token says is known of whoever asks, and of nobody who shares something.
+    [
+      'hives { people may read when note = me.tenant  people may share when note = me.tenant }',
+      'read hives only if note = me.tenant',
+      'proved',
+    ],
+    [
+      'hives { people may read when note in me.groups  people may share }',
+      'read hives only if note in me.groups',
+      'proved',
+    ],
     [
       'hives { people may read, update when keeper = me  people may share when keeper = me }',
       'update hives only if old.keeper is present',
@@ -676,6 +687,134 @@ describe('each piece of the language means to the solver what it means to the ru
     // What is told of a step is told by names.
     if (proof.result === 'refuted') expect(proof.example.step).not.toMatch(/[0-9a-f]{8}-/);
   });
+});
+
+test.each<[string, string, Partial<Example>]>([
+  [
+    'hives { people may read when note = me.tenant and me.district is present }',
+    'read hives only if keeper = me',
+    {
+      caller: 'a person without any role (district = districts 1), whose token says tenant = ""',
+      step: 'may read it',
+      record: 'a record of hives: note = "", keeper = missing',
+      others: [],
+      hint: null,
+    },
+  ],
+  [
+    'hives { people may read when note in me.groups }',
+    'read hives only if keeper = me',
+    {
+      caller:
+        'a person without any role (words = missing, district = missing, level = missing), whose token says groups = ["a"]',
+      record: 'a record of hives: note = "a", keeper = missing',
+      others: [],
+    },
+  ],
+  [
+    'hives { people may read when "a" in tags and born = "2026-05-01" and price = -1.50 and open }',
+    'read hives only if keeper = me',
+    {
+      record:
+        'a record of hives: tags = ["a"], born = "2026-05-01", price = "-1.50", open = true, keeper = missing',
+      others: [],
+    },
+  ],
+  [
+    'hives { people may read when some v in visits has (v.hive = this and v.inspector = me and v.starts = now) }',
+    'read hives only if keeper = me',
+    { others: [expect.stringMatching(/^visits 1: hive = the record, inspector = me, starts = "\d{4}-/)] },
+  ],
+  [
+    'hives { visitors may read (code) }',
+    'read hives only if me is present',
+    { caller: 'a visitor', record: 'a record of hives' },
+  ],
+  ['people { people may read }', 'read people only if this != me', { record: 'a record of people' }],
+  [
+    'hives { steward, auditor may read }',
+    'read hives only if me has role steward and keeper = me',
+    { caller: 'a person with auditor' },
+  ],
+  [
+    'hives { people may read when keeper = me  people may share when keeper = me }',
+    'read hives only if keeper = me',
+    {
+      caller: 'a visitor',
+      record: 'a record of hives: keeper = people 1',
+      others: ['people 1 (without any role) shares the record with them for read'],
+    },
+  ],
+  [
+    'hives { people may read (all), create (code, keeper, price) }',
+    'create hives only if keeper = me or year is present',
+    {
+      step: 'may create a record of hives with code = "something new"',
+      record: 'a record of hives: keeper = missing, year = missing',
+    },
+  ],
+  [
+    'hives { people may read (all)  people may update (keeper) when old.keeper = me }',
+    'update hives only if keeper = me',
+    {
+      step: 'may update it with keeper = missing: it is about the record after that',
+      record: 'a record of hives: keeper = me',
+      hint: 'the condition holds before it and not after: where only the record as it was is meant, write old. before the field',
+    },
+  ],
+  [
+    moving(''),
+    'move hives only if new.note is present',
+    {
+      caller: 'a person with steward',
+      step: 'may move it with why = missing, to = districts 1',
+    },
+  ],
+  [
+    'districts { people may read, delete }',
+    'delete posts only if keeper = me',
+    {
+      step: 'may delete a record of districts, and the record goes along',
+      record: 'a record of posts: district = districts 1, keeper = missing',
+    },
+  ],
+  [
+    'districts { people may read, delete }',
+    'update hives only if keeper = me',
+    { step: 'may delete a record of districts, and that clears a field of the record' },
+  ],
+  [
+    'posts { people may read, delete }',
+    'delete posts only if keeper = me',
+    { step: 'may delete it', others: [] },
+  ],
+])('“%s” against “%s” is told in words: %j', async (rules, invariant, words) => {
+  const text = `${wide(utc)}\n rules ${rules}\n invariant "i" ${invariant}`;
+  const checked = checkRulebook([{ name: 'a.gate', text }]);
+  if (!checked.ok) expect.fail(`${text} ${checked.diagnostics[0]!.message}`);
+  const proof = await prove(checked.rulebook, checked.rulebook.invariants[0]!, solver.solve);
+  expect(proof).toMatchObject({ result: 'refuted', example: words });
+});
+
+test('small random worlds are many where a record is only looked at, and fewer where it is changed', async () => {
+  for (const [operation, many] of [
+    ['read', 4_000],
+    ['delete', 4_000],
+    ['share', 4_000],
+    ['update', 300],
+    ['create', 300],
+    ['retire', 300],
+  ] as const) {
+    const proof = await ask(
+      `people may ${operation} when keeper = me`,
+      `${operation} hives only if keeper = me`,
+      speechless,
+    );
+    expect(proof).toMatchObject({
+      result: 'not decided',
+      why: expect.stringContaining(`nobody in ${many} small random worlds`),
+    });
+  }
 });
 
 test('the invariants of the demo are proved', async () => {

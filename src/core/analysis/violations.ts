@@ -7,7 +7,7 @@ import type { Change } from '../decide/steps/asking.ts';
 import type { Decider, Decision, Question } from '../evaluate/decider.ts';
 import { predicateOf } from '../evaluate/may.ts';
 import type { Condition } from '../ir/conditions.ts';
-import { actionKey, isBuiltIn, type Invariant, type Rulebook } from '../ir/rulebook.ts';
+import { actionKey, isBuiltIn, type Action, type Invariant, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import { Asking, Numbered } from './bits.ts';
@@ -198,10 +198,12 @@ class Looking {
   #judged(question: Question, record: RecordValues | null): Violation | null {
     const { operation, collection } = question;
     const { fields } = this.#invariant;
+    const { action } = this.#decider.permission(operation, collection);
+    // A request that lacks what it needs is none; nothing is decided about it.
+    if (action !== null && lacks(action, question.values)) return null;
     const decision = this.#decider.decide(question);
     if (!decision.allowed) return null;
     const after = decision.after!;
-    const { action } = this.#decider.permission(operation, collection);
     const touched = new Set([
       ...(action === null ? question.values.keys() : action.sets.keys()),
       ...Object.keys(after).filter((name) =>
@@ -308,6 +310,10 @@ class Looking {
       if (predicateOf(only)(of, circumstances) !== true) return { question, decision, side, along };
     return null;
   }
+}
+
+function lacks({ parameters }: Action, values: ReadonlyMap<string, Value>): boolean {
+  return [...parameters].some(([name, { required }]) => required && (values.get(name) ?? null) === null);
 }
 
 /**

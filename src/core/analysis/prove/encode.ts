@@ -465,7 +465,7 @@ export class Encoder {
       case 'literal':
         return { term: literal(this.declarations, operand.value, type), present: 'true', type };
       case 'nothing':
-        return { term: this.fresh('nothing', this.declarations.sortOf(type)), present: 'false', type };
+        return this.#missing(type);
       case 'now':
         return { term: 'now', present: 'true', type };
       case 'today':
@@ -554,6 +554,11 @@ export class Encoder {
 
   readonly #opened = new Map<string, string>();
 
+  #missing(type: Type): Encoded {
+    const term = type.kind === 'list' ? 'false' : this.fresh('nothing', this.declarations.sortOf(type));
+    return { term, present: 'false', type };
+  }
+
   #path({ root, steps, type }: PathOperand, at: At): Encoded {
     const [first, ...rest] = steps as [PathOperand['steps'][number], ...PathOperand['steps']];
     // What a path of the caller’s leads to is as it is on this side; only their own fields are as before.
@@ -586,23 +591,21 @@ export class Encoder {
     const { source, type } = attribute;
     switch (source.kind) {
       case 'claim': {
+        // What a token says is known of whoever asks, and of nobody who shares something.
+        if (who !== '') return this.#missing(type);
         if (type.kind === 'list') {
-          this.declarations.constant(`${who}claim_${field}_present`, 'Bool');
-          return { term: 'false', present: and([`${who}person`, `${who}claim_${field}_present`]), type };
+          this.declarations.constant(`claim_${field}_present`, 'Bool');
+          return { term: 'false', present: and(['person', `claim_${field}_present`]), type };
         }
         this.declarations.declare(
-          { name: `${who}claim_${field}`, collection: null, field, type, role: 'value' },
+          { name: `claim_${field}`, collection: null, field, type, role: 'value' },
           this.declarations.sortOf(type),
         );
         this.declarations.declare(
-          { name: `${who}claim_${field}_present`, collection: null, field, type, role: 'present' },
+          { name: `claim_${field}_present`, collection: null, field, type, role: 'present' },
           'Bool',
         );
-        return {
-          term: `${who}claim_${field}`,
-          present: and([`${who}person`, `${who}claim_${field}_present`]),
-          type,
-        };
+        return { term: `claim_${field}`, present: and(['person', `claim_${field}_present`]), type };
       }
       case 'value': {
         const at: At = { frame: [], pair, world: 'before', sides: false, who };
@@ -661,14 +664,15 @@ export class Encoder {
     }
     const type = operand.type as Type & { kind: 'list' };
     if (attribute?.source.kind === 'claim') {
-      const name = `${at.who}claim_${first!.field}`;
+      if (at.who !== '') return { present: 'false', has: () => 'false' };
+      const name = `claim_${first!.field}`;
       this.declarations.constant(`${name}_present`, 'Bool');
       this.declarations.relation(
         `in_${name}`,
         `(declare-fun in_${name} (${this.declarations.sortOf(type.of)}) Bool)`,
       );
       return {
-        present: and([`${at.who}person`, `${name}_present`]),
+        present: and(['person', `${name}_present`]),
         has: (value) => member(`in_${name}`, type.of, value),
       };
     }

@@ -2,7 +2,7 @@ import { Decider } from '../../evaluate/decider.ts';
 import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
 import { violationBy, violationOf, type Violation } from '../violations.ts';
 import { exampleOf, type Solve } from './examples.ts';
-import { saidOf, sentWords } from './said.ts';
+import { recordSaid, saidOf, sentWords } from './said.ts';
 import { searchAtRandom } from './random.ts';
 import { waysOf } from './ways.ts';
 import { smallest, type Found } from './worlds.ts';
@@ -113,7 +113,7 @@ function wordsOf(
   return {
     caller,
     step: `may ${question.operation} ${made ? `a record of ${collection}` : what}${given.length === 0 ? '' : ` with ${given.join(', ')}`}${step.along ? along : ''}${side === 'after' && !made ? ': it is about the record after that' : ''}`,
-    record: `a record of ${collection}: ${words(collection, made ? decision.after! : record)}`,
+    record: recordSaid(`a record of ${collection}`, words(collection, made ? decision.after! : record)),
     others,
     hint:
       side === 'after' && !made

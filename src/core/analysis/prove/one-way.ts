@@ -1,7 +1,7 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
 import type { Size } from './declarations.ts';
 import { exampleOf, type Solve } from './examples.ts';
-import { saidOf, sentWords } from './said.ts';
+import { recordSaid, saidOf, sentWords } from './said.ts';
 import type { Question } from './ways.ts';
 import { placed, smallest, type Found } from './worlds.ts';
 
@@ -94,7 +94,7 @@ function words(rulebook: Rulebook, collection: string, found: Found): Somebody {
     return { caller, record: `a new record of ${collection}: ${given}`, sent: null, others };
   return {
     caller,
-    record: `a record of ${collection}: ${wordsOf(collection, found.record)}`,
+    record: recordSaid(`a record of ${collection}`, wordsOf(collection, found.record)),
     sent: given,
     others,
   };

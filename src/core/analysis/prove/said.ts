@@ -29,6 +29,11 @@ export function sentWords(
   });
 }
 
+/** A record by what matters of it; it may be that nothing does. */
+export function recordSaid(record: string, words: string): string {
+  return words === '' ? record : `${record}: ${words}`;
+}
+
 export function saidOf(rulebook: Rulebook, found: Found): Said {
   const { caller, record, records, mentioned } = found;
   const names = new Map<string, string>();
@@ -53,11 +58,14 @@ export function saidOf(rulebook: Rulebook, found: Found): Said {
     ({ sharer, share }) =>
       `${names.get(sharer.me!) ?? 'a person'} (${sharer.roles.join(', ') || 'without any role'}) shares the record with them for ${share.operations.join(', ')}`,
   );
+  const token = Object.entries(found.somebody.claims)
+    .map(([claim, value]) => `${claim} = ${JSON.stringify(value)}`)
+    .join(', ');
   return {
     caller:
       caller.person === null
         ? `a visitor${caller.ofTheApplication === true ? ' of the application' : ''}`
-        : `a person ${caller.ofTheApplication === true ? 'of the application ' : ''}${roles === '' ? 'without any role' : `with ${roles}`}${own}`,
+        : `a person ${caller.ofTheApplication === true ? 'of the application ' : ''}${roles === '' ? 'without any role' : `with ${roles}`}${own}${token === '' ? '' : `, whose token says ${token}`}`,
     others: [...sharing, ...others],
     name,
     words,

@@ -4,7 +4,7 @@ import type { Caller, RecordValues } from '../../decide/caller.ts';
 import type { World } from '../../evaluate/decider.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { IDENTITY, PEOPLE } from '../../types/schema.ts';
-import type { Value } from '../../types/types.ts';
+import type { Scalar, Value } from '../../types/types.ts';
 
 /** Whose request it is, before roles and attributes are worked out. */
 export interface Somebody {
@@ -65,7 +65,8 @@ export function placed(rulebook: Rulebook, setting: Setting): Found | null {
   if (record === null || known === null) return null;
   const sharers = new Map<string, Caller>();
   const shares = (somebody.shares ?? []).flatMap(({ sharer, share }): Share[] => {
-    const caller = workOut(sharer);
+    // Their token is not known where somebody else asks.
+    const caller = workOut({ ...sharer, claims: {} });
     if (caller === null || caller.person === null) return [];
     sharers.set(caller.person.id, caller);
     return [{ ...share, sharer: caller.person.id }];
@@ -76,8 +77,8 @@ export function placed(rulebook: Rulebook, setting: Setting): Found | null {
 }
 
 /**
- * Takes away whatever is not needed: roles, records, values; each in turn, as long as `speaksAgainst` stays true.
- * Cost: one question for each of these.
+ * Takes away whatever is not needed: roles, claims, records, values, and what is in lists; each in turn, as long as `speaksAgainst` stays
+ * true. Cost: one question for each of these.
  */
 export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found: Found) => boolean): Found {
   let best = found;
@@ -94,40 +95,77 @@ export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found
   for (const { id } of best.records.get(PEOPLE)!) {
     const person = best.records.get(PEOPLE)!.find((one) => one.id === id)!;
     if ((person[IDENTITY] ?? null) !== null)
-      attempt({ records: cleared(best.records, PEOPLE, person, IDENTITY) });
+      attempt({ records: put(best.records, PEOPLE, person, IDENTITY, null) });
   }
+  for (const claim of Object.keys(found.somebody.claims))
+    attempt({ somebody: { ...best.somebody, claims: withoutKey(best.somebody.claims, claim) } });
   for (const role of found.somebody.roles) attempt({ somebody: { ...best.somebody, roles: roles(role) } });
   for (const each of found.somebody.shares ?? [])
     attempt({
       somebody: { ...best.somebody, shares: (best.somebody.shares ?? []).filter((one) => one !== each) },
     });
   const sharers = () => new Set((best.somebody.shares ?? []).map(({ sharer }) => sharer.me));
-  for (const [name, all] of found.records) {
-    for (const { id } of all)
-      if (id !== found.asked.id && id !== best.somebody.me && !sharers().has(id as string))
-        attempt({ records: without(best.records, name, id!) });
-  }
+  const withoutRecords = () => {
+    for (const [name, all] of best.records)
+      for (const { id } of all)
+        if (id !== found.asked.id && id !== best.somebody.me && !sharers().has(id as string))
+          attempt({ records: without(best.records, name, id!) });
+  };
+  withoutRecords();
   for (const { name, fields } of rulebook.schema.values()) {
     for (const { name: field, required } of fields.values()) {
       if (required) continue;
       for (const { id } of best.records.get(name)!) {
         const each = best.records.get(name)!.find((one) => one.id === id)!;
-        if ((each[field] ?? null) !== null) attempt({ records: cleared(best.records, name, each, field) });
+        if ((each[field] ?? null) !== null) attempt({ records: put(best.records, name, each, field, null) });
       }
     }
+  }
+  for (const [name, all] of best.records)
+    for (const each of all)
+      for (const [field, list] of Object.entries(each)) {
+        if (!Array.isArray(list)) continue;
+        for (const item of list as readonly Scalar[]) {
+          const now = best.records.get(name)!.find((one) => one.id === each.id)![field] as readonly Scalar[];
+          attempt({
+            records: put(
+              best.records,
+              name,
+              each,
+              field,
+              now.filter((one) => one !== item),
+            ),
+          });
+        }
+      }
+  // What was pointed at may be so no more.
+  for (let many = -1; many !== recordsIn(best);) {
+    many = recordsIn(best);
+    withoutRecords();
   }
   return best;
 }
 
-function cleared(records: Records, name: string, record: RecordValues, field: string): Records {
-  const all = records.get(name)!.map((each) => (each.id === record.id ? { ...each, [field]: null } : each));
+function recordsIn({ records }: Setting): number {
+  return [...records.values()].flat().length;
+}
+
+function withoutKey<T>(all: Readonly<Record<string, T>>, key: string): Record<string, T> {
+  return Object.fromEntries(Object.entries(all).filter(([each]) => each !== key));
+}
+
+function put(records: Records, name: string, record: RecordValues, field: string, value: Value): Records {
+  const all = records.get(name)!.map((each) => (each.id === record.id ? { ...each, [field]: value } : each));
   return new Map([...records, [name, all]]);
 }
 
-/** Without one record; what points at it points at the first that is left of its collection. The last one stays. */
+/** Without one record; what points at it points at the first that is left of its collection. The last one stays while it is pointed at. */
 function without(records: Records, name: string, id: Value): Records {
   const left = records.get(name)!.filter((each) => each.id !== id);
-  if (left.length === 0) return records;
+  if (left.length === 0)
+    return [...records.values()].flat().some((each) => pointsAt(each, id))
+      ? records
+      : new Map([...records, [name, left]]);
   const other = left[0]!.id!;
   const turned = (value: Value): Value =>
     value === id ? other : Array.isArray(value) ? value.filter((one) => one !== id) : value;
@@ -138,5 +176,12 @@ function without(records: Records, name: string, id: Value): Records {
         Object.fromEntries(Object.entries(each).map(([field, value]) => [field, turned(value)])),
       ),
     ]),
+  );
+}
+
+function pointsAt(record: RecordValues, id: Value): boolean {
+  return Object.entries(record).some(
+    ([field, value]) =>
+      field !== 'id' && (value === id || (Array.isArray(value) && value.includes(id as Scalar))),
   );
 }
