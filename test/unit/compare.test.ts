@@ -431,6 +431,21 @@ describe('who may write something else than before', () => {
       if (way.result === 'somebody' && right.operation === 'update') expect(way.example.sent).toMatch(/ = /);
   });
 
+  test.each([
+    ['create', { record: 'a new record of hives: code = "", price = missing', sent: null }],
+    ['update', { record: 'a record of hives: code = "", price = missing', sent: 'price = missing' }],
+  ])('an example of %s is told as what is sent', async (operation, words) => {
+    const [before, after] = ['code', 'code, price'].map((fields) =>
+      rulebookOf(`rules hives { ${readAll} people may ${operation} (${fields}) }`),
+    ) as [Rulebook, Rulebook];
+    const { more, less } = await compareWrite(before, after, written(operation), solver.solve);
+    expect(more).toEqual({
+      result: 'somebody',
+      example: { caller: 'a person without any role', others: [], ...words },
+    });
+    expect(less).toEqual({ result: 'nobody' });
+  });
+
   test('what becomes of a request by other defaults is not decided', async () => {
     const [before, after] = ['"a"', '"b"'].map((standard) =>
       rulebookOf(

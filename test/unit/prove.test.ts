@@ -796,6 +796,35 @@ test.each<[string, string, Partial<Example>]>([
   expect(proof).toMatchObject({ result: 'refuted', example: words });
 });
 
+test.each([
+  ['the least integer beside one that is named', '', 'year > 2076', 'year > 2077'],
+  ['a text that goes on', '', 'note starts with "open"', 'note = "open"'],
+  ['a moment, moved', '', 'seen + 77 minutes = now', 'keeper = me'],
+  ['a day, moved', '', 'born + 77 days = today', 'keeper = me'],
+  [
+    'what an attribute counts',
+    'attribute busy integer = count(v in visits where v.level = 77)',
+    'me.busy > 0',
+    'keeper = me',
+  ],
+  [
+    'what an attribute gathers',
+    'attribute seen_in list of text = every v.code for v in visits where v.level = 77',
+    'note in me.seen_in',
+    'keeper = me',
+  ],
+  ['what gives a role', 'role old_hand when me.level = 77', 'me has role old_hand', 'keeper = me'],
+  ['a role', '', 'me has role steward', 'keeper = me'],
+  ['what a token says', '', 'me.tenant = note', 'keeper = me'],
+  ['a verified address', '', 'me.email = note', 'keeper = me'],
+])('without the solver is found at random: %s', async (_, more, when, only) => {
+  const text = `${wide(utc)} ${more}\n rules hives { people may read when ${when} }\n invariant "i" read hives only if ${only}`;
+  const checked = checkRulebook([{ name: 'a.gate', text }]);
+  if (!checked.ok) expect.fail(`${text} ${checked.diagnostics[0]!.message}`);
+  const proof = await prove(checked.rulebook, checked.rulebook.invariants[0]!, speechless);
+  expect(proof).toMatchObject({ result: 'refuted' });
+});
+
 test('small random worlds are many where a record is only looked at, and fewer where it is changed', async () => {
   for (const [operation, many] of [
     ['read', 4_000],
