@@ -31,9 +31,11 @@ attribute phone_number text = me.phone
 people { phone text }
 collection hives { code text required label  keeper ref people  notes text }
 collection visits { note text label }
+collection desks { place text label }
 rules people { people may read (id) }
 rules hives { keeper may read, create, update, delete when keeper = me  visitors may read (code) when code = "OPEN"  people may share when keeper = me }
 rules visits { keeper may read }
+rules desks { people may read when place = me.section }
 test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper }
 test identity ben { name "Ben"  email "ben@hollowoak.example" }
 test identity cleo { name "Cleo"  email "cleo@hollowoak.example"  roles keeper }
@@ -41,13 +43,15 @@ test identity cleo { name "Cleo"  email "cleo@hollowoak.example"  roles keeper }
 
 let world: World;
 let issuer: OwnIssuer;
+/** One whose people do not come by themselves. */
+let closed: OwnIssuer;
 let outbox: string;
 
 beforeAll(async () => {
-  issuer = await ownIssuer();
+  [issuer, closed] = [await ownIssuer(), await ownIssuer('https://closed.hollowoak.example/')];
   outbox = mkdtempSync(join(tmpdir(), 'outbox-'));
   world = await openWorld(rules, {
-    issuers: [{ ...issuer.settings, newcomers: 'admit' }],
+    issuers: [{ ...issuer.settings, newcomers: 'admit' }, closed.settings],
     post: { kind: 'outbox', folder: outbox, from: 'Hollow Oak <gate@hollowoak.example>' },
   });
   await run(
@@ -77,6 +81,22 @@ async function trips(ask: () => Promise<{ readonly status: number }>): Promise<[
 const set = (text: string) => run(world.database, { text, values: [] });
 const HIVES = '/v1/records/hives';
 
+const publishAnew = () =>
+  world.desk.publish({ files: [{ name: 'test.gate', text: `// ${Math.random()}\n${rules}` }] });
+
+/** What is answered where other rules come into force before so many statements of it have been asked. */
+async function publishing(ask: () => Promise<Answer>, before: number): Promise<Answer> {
+  let count = 0;
+  statements.before = async () => {
+    if (++count !== before) return;
+    statements.before = null;
+    await publishAnew();
+  };
+  const answer = await ask();
+  expect(statements.before, 'it was published').toBeNull();
+  return answer;
+}
+
 describe('whose request it is', () => {
   test('says the token alone: none is the visitor, a bad one is nobody', async () => {
     const good = await world.token('ada');
@@ -90,6 +110,7 @@ describe('whose request it is', () => {
       [`Bearer ${good.slice(0, -4)}AAAA`, 401, null],
       [`Bearer ${await developmentToken(await key(), 'ada', DESK_AUDIENCE, 60)}`, 401, null],
       [`Bearer ${await world.token('nobody')}`, 401, null],
+      [`Bearer ${await closed.token('somebody new')}`, 401, null],
     ] as const) {
       const headers = authorization === undefined ? {} : { authorization };
       for (const [method, path] of [
@@ -116,6 +137,18 @@ describe('whose request it is', () => {
         } else expect(answer.headers.get('firmgate-rulebook'), told).toBe(path === '/v1/me' ? null : '1');
       }
     }
+  });
+
+  test('before the first publication no answer names a version', async () => {
+    const empty = await openWorld([]);
+    for (const path of ['/v1/rights', '/v1/records/hives']) {
+      const answer = await empty.ask('GET', path);
+      expect([answer.status, answer.headers.get('firmgate-rulebook')]).toEqual([
+        path === '/v1/rights' ? 200 : 404,
+        null,
+      ]);
+    }
+    await empty.close();
   });
 
   test('a strange claim is named to whoever holds the token, and other faults are not', async () => {
@@ -227,6 +260,40 @@ describe('whoever was here before', () => {
     expect((await list('ben')()).status).toBe(200);
   });
 
+  test('is who their token says now, though it is another than before', async () => {
+    await set(
+      `insert into records.desks (id, place, created_at, updated_at) select gen_random_uuid(), place, now(), now() from unnest(array['north', 'south']) as place`,
+    );
+    const of = async (department: string) => {
+      const token = await issuer.token('reader', { department });
+      const { json } = await world.ask('GET', '/v1/records/desks', { token });
+      return json.records.map(({ place }: { place: string }) => place);
+    };
+    for (const place of ['north', 'north', 'south', 'north', 'south', 'nowhere'])
+      expect(await of(place)).toEqual(place === 'nowhere' ? [] : [place]);
+  });
+
+  test('is asked for once where their request is refused, or the database fails', async () => {
+    const refused = () => world.ask('POST', HIVES, { as: 'ada', body: { nowhere: 1 } });
+    await refused();
+    expect(await trips(refused)).toEqual([400, 2]);
+    let count = 0;
+    for (const ask of [
+      () => world.ask('POST', HIVES, { as: 'ada', body: { code: 'X' } }),
+      () => world.ask('GET', HIVES, { as: 'ada' }),
+    ]) {
+      await ask();
+      count = 0;
+      statements.before = () => {
+        count++;
+        throw new Error('broken');
+      };
+      const { status } = await ask();
+      statements.before = null;
+      expect([status, count]).toEqual([500, 1]);
+    }
+  });
+
   test('is told of what has been shared with them since, and what they may with it', async () => {
     const rights = async () => (await world.ask('GET', '/v1/rights/hives', { as: 'ben' })).status;
     await world.ask('GET', '/v1/records/visits', { as: 'ben' });
@@ -258,27 +325,35 @@ describe('whoever was here before', () => {
     expect(await trips(update)).toEqual([200, 1]);
     // In the midst of a question that takes more than one, other rules come into force: all of it is asked by these.
     const version = Number((await update()).headers.get('firmgate-rulebook'));
-    const publishing = async (ask: () => Promise<Answer>, before: number): Promise<Answer> => {
-      let count = 0;
-      statements.before = async () => {
-        if (++count !== before) return;
-        statements.before = null;
-        await world.desk.publish({ files: [{ name: 'test.gate', text: `// ${Math.random()}\n${rules}` }] });
-      };
-      const answer = await ask();
-      expect(statements.before, 'it was published').toBeNull();
-      return answer;
-    };
     const counted = () => world.ask('GET', `${HIVES}?count=true&limit=1`, { as: 'cleo' });
+    // Nobody was here yet since these rules are in force, and so nobody is guessed.
+    const anew = async () => {
+      statements.before = null;
+      await publishAnew();
+      return publishing(counted, 2);
+    };
     for (const [ask, before, at] of [
       [counted, 2, 1],
       [update, 1, 2],
       [() => world.ask('POST', HIVES, { as: 'cleo', body: { nowhere: 1 } }), 1, 3],
+      [anew, null, 5],
     ] as const) {
-      const answer = await publishing(ask, before);
+      const answer = before === null ? await ask() : await publishing(ask, before);
       expect([200, 400]).toContain(answer.status);
       expect(answer.headers.get('firmgate-rulebook'), String(at)).toBe(String(version + at));
     }
+  });
+
+  test('is asked for anew each time while they hold a role that nobody knows any more, so that it is told', async () => {
+    const visits = () => world.ask('GET', '/v1/records/visits', { as: 'cleo' });
+    await set(
+      `insert into gate.role_assignments (person, role) select id, 'ghost' from records.people where _identity = 'cleo'`,
+    );
+    for (let time = 0; time < 4; time++) await visits();
+    expect((await trips(visits))[1]).toBeGreaterThan(1);
+    await set(`delete from gate.role_assignments where role = 'ghost'`);
+    for (let time = 0; time < 2; time++) await visits();
+    expect(await trips(visits)).toEqual([200, 1]);
   });
 
   test('writes as who they are now, and by the rules of now', async () => {
@@ -324,6 +399,45 @@ describe('whoever was here before', () => {
       'calm',
       String(version),
     ]);
+  });
+
+  test('writes to what is shared with them, each time, and not when that has ended', async () => {
+    const body = { code: 'OAK-9', keeper: await idOf('cleo') };
+    const { id } = (await world.ask('POST', HIVES, { as: 'cleo', body })).json;
+    const asWritten = () =>
+      world.ask('PATCH', `${HIVES}/${id}`, { as: 'ben', body: { notes: `${Math.random()}` } });
+    const write = async () => (await asWritten()).status;
+    expect(await write()).toBe(404);
+    const share = { audience: 'people', for: ['read', 'update'] };
+    const shared = await world.ask('POST', `${HIVES}/${id}/shares`, { as: 'cleo', body: share });
+    expect(shared.status).toBe(201);
+    for (let time = 0; time < 3; time++) expect(await write()).toBe(200);
+    // Where other rules come in the midst of it, it is by these.
+    const version = Number((await asWritten()).headers.get('firmgate-rulebook'));
+    const answer = await publishing(asWritten, 1);
+    expect([answer.status, answer.headers.get('firmgate-rulebook')]).toEqual([200, String(version + 1)]);
+    await world.ask('DELETE', `${HIVES}/${id}/shares/${shared.json.id}`, { as: 'cleo' });
+    expect(await write()).toBe(404);
+  });
+
+  test('is told to come again where other rules come into force at each question', async () => {
+    const [one] = await run<{ id: string }>(world.database, sql`select id from records.visits`);
+    const asks = [
+      () => world.ask('GET', '/v1/rights', { as: 'cleo' }),
+      () => world.ask('PATCH', `/v1/records/visits/${one!.id}`, { as: 'cleo', body: { nowhere: 'x' } }),
+    ];
+    for (const ask of asks) {
+      const again = async (): Promise<void> => {
+        statements.before = null;
+        await publishAnew();
+        statements.before = again;
+      };
+      statements.before = again;
+      const { status, json } = await ask();
+      statements.before = null;
+      expect([status, json.type]).toEqual([503, '/problems/unavailable']);
+      expect((await world.ask('GET', '/v1/me', { as: 'cleo' })).status).toBe(200);
+    }
   });
 
   test('whose login was taken away comes in anew with the same token', async () => {
@@ -379,6 +493,17 @@ describe('the door of staff', () => {
     const [entry] = (await world.desk.audit({ action: 'person.change' })).entries;
     expect(entry).toMatchObject({ actor: 'key publisher', reason: 'a name was misspelt' });
     expect((await ask(`${publisher.secret}x`, 'GET', people)).slice(0, 2)).toEqual([401, 'invalid-token']);
+  });
+
+  test('what people are called in a draft’s answers is shown to whoever has unlocked, and not before', async () => {
+    const { secret } = await world.desk.makeKey({ name: 'looks', level: 'publisher', areas: ['proof'] });
+    const client = new DeskClient({ url: world.service.url, token: secret });
+    const files = [{ name: 'test.gate', text: rules.replace('keeper may read }', 'people may read }') }];
+    const look = async () => JSON.stringify(await client.preview({ files }));
+    const before = await look();
+    await client.unlock('to look at a draft', 5);
+    const after = await look();
+    expect([before.includes('seen'), after.includes('seen')]).toEqual([false, true]);
   });
 
   test('a desk token is of the development issuer and for the desk; without any there is no session', async () => {

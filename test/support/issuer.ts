@@ -13,7 +13,7 @@ export interface OwnIssuer {
 
 export const ISSUER = 'https://login.hollowoak.example/';
 
-export async function ownIssuer(): Promise<OwnIssuer> {
+export async function ownIssuer(issuer = ISSUER): Promise<OwnIssuer> {
   const { publicKey, privateKey } = await generateKeyPair('ES256', { extractable: true });
   const keys = join(mkdtempSync(join(tmpdir(), 'issuer-')), 'keys.json');
   writeFileSync(
@@ -21,11 +21,11 @@ export async function ownIssuer(): Promise<OwnIssuer> {
     JSON.stringify({ keys: [{ ...(await exportJWK(publicKey)), kid: 'k', alg: 'ES256' }] }),
   );
   return {
-    settings: { issuer: ISSUER, audience: 'gate', algorithms: ['ES256'], keys },
+    settings: { issuer, audience: 'gate', algorithms: ['ES256'], keys },
     token: (subject, claims = {}) =>
       new SignJWT({ ...claims })
         .setProtectedHeader({ alg: 'ES256', kid: 'k' })
-        .setIssuer(ISSUER)
+        .setIssuer(issuer)
         .setSubject(subject)
         .setAudience('gate')
         .setIssuedAt()

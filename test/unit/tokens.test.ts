@@ -16,6 +16,7 @@ import {
   signedToken,
   type SigningKey,
 } from '../../src/service/identity/development.ts';
+import { CallerFinder } from '../../src/service/identity/caller.ts';
 import { TokenVerifier, type TokenFault, type VerifiedToken } from '../../src/service/identity/tokens.ts';
 
 const ISSUER = 'https://login.hollowoak.example/';
@@ -172,4 +173,23 @@ test('the development key is made once, for its owner’s eyes, and its public p
   expect(await developmentKey(file)).toEqual(made);
   expect(Object.hasOwn(made, 'd')).toBe(true);
   expect(publicPart(made)).not.toHaveProperty('d');
+});
+
+test('whose request it is at all is told by a good token, and for all others by their address, of IPv6 by its network', async () => {
+  const callers = new CallerFinder(null as never, verifier(0), null as never, null as never);
+  const who = (token: string | null, ip: string | undefined) =>
+    callers.whoAsks({ headers: token === null ? {} : { authorization: `Bearer ${token}` }, ip } as never);
+  const good = await signed(claims());
+  expect(await who(good, '192.0.2.1')).toBe(`${ISSUER} user-1`);
+  expect(await who(good, '192.0.2.2')).toBe(`${ISSUER} user-1`);
+  for (const none of [null, `${good.slice(0, -4)}AAAA`]) {
+    expect(await who(none, '192.0.2.1')).toBe('visitor 192.0.2.1');
+    expect(await who(none, undefined)).toBe('visitor ');
+    const [one, same, other] = [
+      await who(none, '2001:db8:0:1::1'),
+      await who(none, '2001:db8:0:1::2'),
+      await who(none, '2001:db8:1::1'),
+    ];
+    expect([one === same, one === other]).toEqual([true, false]);
+  }
 });
