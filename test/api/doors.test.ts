@@ -19,7 +19,9 @@ import {
 import { KeysUnavailable, isTokenFault, keySource } from '../../src/service/identity/keys.ts';
 import { refuseOtherSites } from '../../src/service/identity/staff.ts';
 import { problemHandler } from '../../src/service/problems/handler.ts';
+import { atTheMachine } from '../../src/store/audit/index.ts';
 import { run, statements } from '../../src/store/connection.ts';
+import { setStaff } from '../../src/store/staff/index.ts';
 import { ownIssuer, type OwnIssuer } from '../support/issuer.ts';
 import { openWorld, type Answer, type World } from '../support/world.ts';
 
@@ -514,6 +516,17 @@ describe('the door of staff', () => {
       const { status, json } = await world.ask('GET', '/v1/desk/people', { headers });
       expect([status, json.type]).toEqual([401, '/problems/not-signed-in']);
     }
+  });
+
+  test('a session is let in with the level of its staff, until it ends', async () => {
+    const [email, password] = ['looks@hollowoak.example', 'a long enough password'];
+    await setStaff(world.database, email, password, 'viewer', atTheMachine('test'));
+    const signedIn = await world.ask('POST', '/v1/desk/session', { body: { email, password } });
+    const headers = { cookie: signedIn.headers.get('set-cookie')!.split(';')[0]! };
+    const look = async (path: string) => (await world.ask('GET', path, { headers })).status;
+    expect([await look('/v1/desk/overview'), await look('/v1/desk/keys')]).toEqual([200, 403]);
+    await world.ask('DELETE', '/v1/desk/session', { headers });
+    expect(await look('/v1/desk/overview')).toBe(401);
   });
 
   test('a request that another site makes is refused, whichever header says so', async () => {
