@@ -14,9 +14,14 @@ import {
   DESK_AUDIENCE,
   developmentKey,
   developmentToken,
+  proofKey,
   publicPart,
 } from '../../src/service/identity/development.ts';
 import { KeysUnavailable, isTokenFault, keySource } from '../../src/service/identity/keys.ts';
+import { TokenVerifier } from '../../src/service/identity/tokens.ts';
+import { Problem } from '../../src/service/problems/problem.ts';
+import { RulebookKeeper } from '../../src/service/rulebooks.ts';
+import { CallerFinder } from '../../src/service/identity/caller.ts';
 import { refuseOtherSites } from '../../src/service/identity/staff.ts';
 import { problemHandler } from '../../src/service/problems/handler.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
@@ -450,6 +455,40 @@ describe('whoever was here before', () => {
     expect(again.status).toBe(403);
     expect((await world.ask('GET', '/v1/me', { token })).json.id).not.toBe(id);
   });
+});
+
+test('whoever runs the service is told of roles that nobody knows, and why a token is refused, and of nothing else', async () => {
+  const told: unknown[] = [];
+  const note = (said: unknown) => told.push(said);
+  const logger = { info: note, warn: note, error: note } as never;
+  const tokens = new TokenVerifier([issuerConfig(closed.settings)], 5, await key(), await proofKey());
+  const callers = new CallerFinder(
+    world.database,
+    tokens,
+    new RulebookKeeper(world.database, logger),
+    logger,
+  );
+  const find = async (token: string | null) => {
+    told.length = 0;
+    const headers = token === null ? {} : { authorization: `Bearer ${token}` };
+    await callers
+      .find({ headers } as never)
+      .catch((refusal: unknown) => expect(refusal).toBeInstanceOf(Problem));
+    return [...told];
+  };
+  const [good, cleo] = [await world.token('ada'), await world.token('cleo')];
+  expect([await find(null), await find(good), await find(cleo)]).toEqual([[], [], []]);
+  await set(
+    `insert into gate.role_assignments (person, role) select id, 'ghost' from records.people where _identity = 'cleo'`,
+  );
+  expect([await find(good), await find(cleo)]).toEqual([[], [{ roles: ['ghost'] }]]);
+  await set(`delete from gate.role_assignments where role = 'ghost'`);
+  expect(await find(await closed.token('nobody'))).toEqual([
+    { fault: 'it speaks for nobody who is known and active' },
+  ]);
+  expect(await find(await closed.token('x\u0000'))).toEqual([
+    { fault: 'a claim is of another type than it must be', claim: 'sub' },
+  ]);
 });
 
 describe('the door of staff', () => {
