@@ -49,7 +49,11 @@ const folders = {
   },
   'store/records': {
     least: 95,
-    tests: ['test/unit/costs.test.ts', ...api('writing', 'carried-out'), ...agreement('truths', 'one-trip')],
+    tests: [
+      'test/unit/costs.test.ts',
+      ...agreement('truths', 'one-trip'),
+      ...api('writing', 'carried-out', 'doors'),
+    ],
     others: [...api('records', 'at-once'), ...engines],
     without: proofs,
   },
