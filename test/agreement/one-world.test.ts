@@ -281,6 +281,60 @@ test(
   },
 );
 
+test(
+  'what a deletion takes along, and what it clears, the solver thinks of in every world in which it does',
+  { timeout: 3_600_000 },
+  async () => {
+    const counts = noneYet();
+    for (let round = 0; round < 4 * ROUNDS; round++) {
+      const dice = new Dice(SEED * 10_000 + 9_000 + round);
+      const { text, rulebook } = someRulebook(dice, false);
+      for (const collection of ['boxes', 'notes', 'zones'])
+        for (const found of worldsOf(dice, rulebook, collection)) {
+          const { record, world } = found;
+          for (const { name, type } of rulebook.schema.get(collection)!.fields.values()) {
+            if (type.kind !== 'ref' || (record[name] ?? null) === null) continue;
+            const target = world.look(type.collection, record[name] as string)!;
+            const asked = {
+              operation: 'delete',
+              collection: type.collection,
+              record: target,
+              values: new Map(),
+            };
+            const { allowed, follows } = new Decider(rulebook, found.caller, world).decide(asked);
+            if (!allowed) continue;
+            const goes = follows!.removed.get(collection)?.includes(record.id as string) === true;
+            const loses = follows!.cleared.some(
+              (each) =>
+                each.collection === collection &&
+                each.field === name &&
+                each.ids.includes(record.id as string),
+            );
+            if (!goes && !loses) continue;
+            const invariant = invariantOf({
+              operation: goes ? 'delete' : 'update',
+              collection,
+              fields: null,
+            });
+            // What goes along may do so by another of its references.
+            const asks = waysOf(rulebook, invariant).filter(({ name: way }) =>
+              goes ? way.startsWith('delete along') : way === `clear ${name}`,
+            );
+            await agrees(
+              asks.map(({ ask }) => ask),
+              found,
+              true,
+              counts,
+              { isExact: false, told: toldOf({ name, target }, found, text) },
+            );
+          }
+        }
+    }
+    console.log(`deletions in one world: ${JSON.stringify(counts)} (seed ${SEED})`);
+    expect(counts.can).toBeGreaterThan(ROUNDS);
+  },
+);
+
 test('whether it is broken by a request to make, change or act is, too', { timeout: 3_600_000 }, async () => {
   const counts = noneYet();
   for (let round = 0; round < ROUNDS; round++) {

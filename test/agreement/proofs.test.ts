@@ -20,7 +20,7 @@ import { outcomeRulebook, outcomeSchema, randomRequest } from './worlds.ts';
  * the same, is ever contradicted. What is refuted is no part of this: the closures have borne it out already.
  */
 const SEED = Number(process.env.AGREEMENT_SEED ?? 1);
-const ROUNDS = Number(process.env.PROOFS_ROUNDS ?? 4);
+const ROUNDS = Number(process.env.PROOFS_ROUNDS ?? 2);
 /** Requests that are tried in each world against what is said of writing. */
 const REQUESTS = 6;
 /** Worlds in which each proof is tried. */

@@ -377,6 +377,37 @@ describe('each piece of the language means to the solver what it means to the ru
       'read hives only if district in me.areas',
       'refuted',
     ],
+    // Longer, or larger, than anything that random worlds are made of.
+    [
+      'hives { people may read when note in tags and length(note) > 40 }',
+      'read hives only if keeper = me',
+      'refuted',
+    ],
+    [
+      'hives { people may read when note in me.groups and length(note) > 40 and me.groups is present }',
+      'read hives only if keeper = me',
+      'refuted',
+    ],
+    [
+      'hives { people may read when price in prices and year in sizes and price > 7000 and year > price }',
+      'read hives only if keeper = me',
+      'refuted',
+    ],
+    [
+      'hives { people may read when status in marks and length(note) > 40 }',
+      'read hives only if keeper = me',
+      'refuted',
+    ],
+    [
+      'visits { people may read when code in hive.tags and length(code) > 40 }',
+      'read visits only if inspector = me',
+      'refuted',
+    ],
+    [
+      'hives { people may read when district in me.areas and length(note) > 40 and length(note) < 43 }',
+      'read hives only if keeper = me',
+      'refuted',
+    ],
     // A list at the end of a path, of the caller’s own entry, and of the record on both sides of a change.
     [
       'visits { people may read when code in hive.tags }',
@@ -705,9 +736,8 @@ test.each<[string, string, Partial<Example>]>([
     'hives { people may read when note in me.groups }',
     'read hives only if keeper = me',
     {
-      caller:
-        'a person without any role (words = missing, district = missing, level = missing), whose token says groups = ["a"]',
-      record: 'a record of hives: note = "a", keeper = missing',
+      caller: expect.stringMatching(/^a person without any role, whose token says groups = \["[^"]*"\]$/),
+      record: expect.stringMatching(/^a record of hives: note = "[^"]*", keeper = missing$/),
       others: [],
     },
   ],
@@ -716,7 +746,7 @@ test.each<[string, string, Partial<Example>]>([
     'read hives only if keeper = me',
     {
       record:
-        'a record of hives: tags = ["a"], born = "2026-05-01", price = "-1.50", open = true, keeper = missing',
+        'a record of hives: tags = ["a"], born = "2026-05-01", price = "-1.5", open = true, keeper = missing',
       others: [],
     },
   ],

@@ -57,16 +57,11 @@ export class Declarations {
     return Array.from({ length: this.size ?? 0 }, (_, index) => `e_${collection}_${index}`);
   }
 
-  /** Every function at every element. */
+  /** Every function at every element; what is in lists is asked by itself. */
   points(): string[] {
-    return [...this.declared.values()].flatMap(({ name, collection, type, role }) => {
+    return [...this.declared.values()].flatMap(({ name, collection, role }) => {
       if (collection === null) return [name];
-      const at = this.elements(collection);
-      if (role !== 'member') return at.map((element) => `(${name} ${element})`);
-      const { of } = type as Type & { kind: 'list' };
-      return of.kind === 'ref'
-        ? at.flatMap((element) => this.elements(of.collection).map((each) => `(${name} ${element} ${each})`))
-        : [];
+      return role === 'member' ? [] : this.elements(collection).map((element) => `(${name} ${element})`);
     });
   }
 

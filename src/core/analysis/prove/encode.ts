@@ -27,6 +27,19 @@ import {
   type Encoded,
 } from './terms.ts';
 
+/** Whether something is in a list, as terms: see `Encoder.memberships`. */
+export interface Membership {
+  readonly list: string;
+  /** Whose list it is; null: one that the caller’s token says. */
+  readonly holder: string | null;
+  readonly item: string;
+  readonly of: Type;
+}
+
+export function inList({ list, holder, item }: Membership): string {
+  return `(${list}${holder === null ? '' : ` ${holder}`} ${item})`;
+}
+
 /** Which of the people are test identities. */
 export const IDENTITIES = 'test_identity';
 
@@ -47,6 +60,8 @@ export class Encoder {
   changed: Changed | null = null;
   /** Sharers that had a part in it, each with what they share of the record in hand. */
   readonly sharers: { readonly who: Who; readonly operation: string; readonly flag: string }[] = [];
+  /** What was asked of lists, where there are so many records: of these it can be read what is in them. */
+  readonly memberships: Membership[] = [];
   readonly #ranged = new Set<string>();
   #fresh = 0;
 
@@ -96,7 +111,13 @@ export class Encoder {
   /** The whole question; `get` are terms whose values are wanted where there is an answer. */
   question(get: readonly string[]): { readonly text: string; readonly get: readonly string[] } {
     const theres = this.#areThere();
-    const wanted = [...get, ...this.declarations.points(), ...this.#therePoints(), ...this.#identityPoints()];
+    const wanted = [
+      ...get,
+      ...this.declarations.points(),
+      ...this.#therePoints(),
+      ...this.#identityPoints(),
+      ...this.#listPoints(),
+    ];
     const bounds = this.declarations.size === null ? [] : this.declarations.bounds();
     const text = [
       ...this.declarations.lines(),
@@ -168,6 +189,25 @@ export class Encoder {
     return [...this.#ranged].flatMap((name) =>
       this.declarations.elements(name).map((each) => `(t_${name} ${each})`),
     );
+  }
+
+  #listPoints(): string[] {
+    const claimed = [...this.rulebook.attributes.keys()].map((name) => `claim_${name}_present`);
+    const asked = this.memberships.flatMap((each) => [
+      ...(each.holder === null ? [] : [each.holder]),
+      each.item,
+      inList(each),
+    ]);
+    return [...new Set([...claimed.filter((name) => this.declarations.has(name)), ...asked])];
+  }
+
+  /** Is this in the list of this record? Of claims there is no record. */
+  #isIn(list: string, holder: string | null, of: Type): (item: string) => string {
+    return (item) => {
+      const asked = { list, holder, item, of };
+      if (this.declarations.size !== null) this.memberships.push(asked);
+      return inList(asked);
+    };
   }
 
   /** Who is of the application, and who a test identity, where it matters. */
@@ -673,7 +713,7 @@ export class Encoder {
       );
       return {
         present: and(['person', `${name}_present`]),
-        has: (value) => member(`in_${name}`, type.of, value),
+        has: (value) => member(this.#isIn(`in_${name}`, null, type.of), type.of, value),
       };
     }
     if (attribute?.source.kind === 'value') {
@@ -699,7 +739,10 @@ export class Encoder {
     );
     const { required } = fieldOf(this.rulebook.schema, collection, field)!;
     const present = required ? 'true' : this.#presence(collection, field, type, term);
-    return { present: and([reached, present]), has: (value) => member(`${name} ${term}`, type.of, value) };
+    return {
+      present: and([reached, present]),
+      has: (value) => member(this.#isIn(name, term, type.of), type.of, value),
+    };
   }
 
   /** The record whose field the path ends at. */

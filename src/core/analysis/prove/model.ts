@@ -3,10 +3,10 @@ import { isGivenByHand } from '../../evaluate/attributes.ts';
 import type { Shareable } from '../../decide/nodes.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { IDENTITY, PEOPLE, collectionOf } from '../../types/schema.ts';
-import { JsonDocument, type Type, type Value } from '../../types/types.ts';
+import { JsonDocument, type Scalar, type Type, type Value } from '../../types/types.ts';
 import { formatTimestamp } from '../../types/values.ts';
 import type { Declarations } from './declarations.ts';
-import { IDENTITIES, type Encoder } from './encode.ts';
+import { IDENTITIES, inList, type Encoder } from './encode.ts';
 import { constructor } from './terms.ts';
 import type { Requested } from './ways.ts';
 import { placed, type Found, type Sent, type Setting, type Somebody } from './worlds.ts';
@@ -14,7 +14,7 @@ import { placed, type Found, type Sent, type Setting, type Somebody } from './wo
 /** Reads the answer to `(get-value (…))`, whose terms are in the order of `get`. */
 export function readModel(
   rulebook: Rulebook,
-  { declarations: encoder, sharers }: Encoder,
+  { declarations: encoder, sharers, memberships }: Encoder,
   collection: string,
   get: readonly string[],
   answer: string,
@@ -30,6 +30,16 @@ export function readModel(
     return ids.get(element)!;
   };
   const read = (term: string, type: Type): Value => toValue(values.get(term), type, idOf);
+  /** What is in a list, of what was asked about; `element`: whose it is. */
+  const listed = (name: string, element: string | null): Value => {
+    const items = memberships
+      .filter(
+        ({ list, holder }) => list === name && (holder === null ? null : values.get(holder)) === element,
+      )
+      .filter((each) => isTrue(inList(each)))
+      .map(({ item, of }) => read(item, of) as Scalar);
+    return [...new Set(items)];
+  };
   const mentioned = new Map<string, Set<string>>();
   const records = new Map<string, Record<string, Value>[]>();
   const now = toValue(values.get('now'), { kind: 'timestamp' }, idOf) as string;
@@ -51,8 +61,7 @@ export function readModel(
           const isPresent =
             !encoder.declared.has(`p_${name}_${field}`) || isTrue(`(p_${name}_${field} ${element})`);
           if (role === 'value') record[field] = isPresent ? read(`(${term} ${element})`, type) : null;
-          else if (role === 'member')
-            record[field] = isPresent ? members(encoder, term, element, type, isTrue, idOf) : null;
+          else if (role === 'member') record[field] = isPresent ? listed(term, element) : null;
           else if (record[field] === undefined) record[field] = isPresent ? someJson(type) : null;
         }
         return record;
@@ -72,7 +81,7 @@ export function readModel(
     asked: { collection, id: idOf(values.get('r') as string), now },
     records,
     somebody: {
-      ...somebodyOf(rulebook, encoder, values, '', idOf, read),
+      ...somebodyOf(rulebook, encoder, values, '', idOf, read, listed),
       shares: sharers.flatMap(({ who, operation, flag }) => {
         if (!isTrue(flag)) return [];
         const share = {
@@ -80,7 +89,7 @@ export function readModel(
           record: idOf(values.get('r') as string),
           operations: [operation as Shareable],
         };
-        return [{ sharer: somebodyOf(rulebook, encoder, values, who, idOf, read), share }];
+        return [{ sharer: somebodyOf(rulebook, encoder, values, who, idOf, read, listed), share }];
       }),
     },
     mentioned,
@@ -108,6 +117,7 @@ function somebodyOf(
   who: string,
   idOf: (element: string) => string,
   read: (term: string, type: Type) => Value,
+  listed: (name: string, element: null) => Value,
 ): Somebody {
   const ofTheApplication = values.get(`${who}application`) === 'true';
   if (who === '' && values.get('person') !== 'true')
@@ -118,8 +128,9 @@ function somebodyOf(
   const claims: Record<string, unknown> = {};
   for (const { name, source, type } of rulebook.attributes.values()) {
     // Nobody’s token is known but that of whoever asks.
-    if (who !== '' || source.kind !== 'claim' || !encoder.declared.has(`claim_${name}`)) continue;
-    if (values.get(`claim_${name}_present`) === 'true') claims[source.claim] = read(`claim_${name}`, type);
+    if (who !== '' || source.kind !== 'claim' || values.get(`claim_${name}_present`) !== 'true') continue;
+    claims[source.claim] =
+      type.kind === 'list' ? listed(`in_claim_${name}`, null) : read(`claim_${name}`, type);
   }
   const me = idOf(values.get(`${who}me`) as string);
   return { me, roles, verified: values.get(`${who}verified`) === 'true', ofTheApplication, claims };
@@ -149,22 +160,6 @@ function anyValue(type: Type, idIn: (collection: string) => string | null): Valu
     case 'list':
       return someJson(type);
   }
-}
-
-function members(
-  encoder: Declarations,
-  term: string,
-  element: string,
-  type: Type,
-  isTrue: (term: string) => boolean,
-  idOf: (element: string) => string,
-): Value {
-  const { of } = type as Type & { kind: 'list' };
-  if (of.kind !== 'ref') return [];
-  return encoder
-    .elements(of.collection)
-    .filter((each) => isTrue(`(${term} ${element} ${each})`))
-    .map(idOf);
 }
 
 function someJson(type: Type): Value {

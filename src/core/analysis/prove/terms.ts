@@ -42,9 +42,10 @@ export function equal(a: Encoded, b: Encoded): string {
   return kinds.includes('decimal') ? `(= ${asReal(a)} ${asReal(b)})` : `(= ${a.term} ${b.term})`;
 }
 
-/** Is the value in a list? `list` is a relation of the values of its type, and the value may be of another that it can be compared with. */
-export function member(list: string, of: Type, value: Encoded): string {
-  const is = (term: string) => `(${list} ${term})`;
+/**
+ * Is the value in a list? `is` says so of a term of the type of its values, and the value may be of another that it can be compared with.
+ */
+export function member(is: (term: string) => string, of: Type, value: Encoded): string {
   const { term, type } = value;
   if (of.kind === 'one of') {
     if (sameValues(of, type) && !isText(term)) return is(term);
