@@ -52,7 +52,7 @@ const folders = {
     tests: [
       'test/unit/costs.test.ts',
       ...agreement('truths', 'one-trip'),
-      ...api('writing', 'carried-out', 'doors'),
+      ...api('documents', 'writing', 'carried-out', 'doors'),
     ],
     others: [...api('records', 'at-once'), ...engines],
     without: proofs,

@@ -1,0 +1,229 @@
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { Dice } from '../../src/core/analysis/dice.ts';
+import { sql, value } from '../../src/core/sql/fragment.ts';
+import { run } from '../../src/store/connection.ts';
+import { openWorld, type World } from '../support/world.ts';
+
+/**
+ * Lists and single records by whatever is asked, each held against what is worked out here from what there is: of one collection whose
+ * records the database puts together, and of one with documents in it, whose records are made of columns.
+ */
+const fields = `code text required label  size integer  weight decimal  kept date  tags list of text  keeper ref people  note text  sold boolean`;
+const sentences = `people may read (all but weight)  keeper may read (weight) when keeper = me
+  nobody may read (note) unless keeper = me  nobody may read (size) unless sold  people may share when keeper = me`;
+const rules = `
+role keeper
+people { }
+collection hives { ${fields} }
+collection crates { ${fields}  more json }
+collection boxes { ${fields} }
+rules people { people may read (id) }
+rules hives { ${sentences} }
+rules crates { ${sentences} }
+rules boxes { keeper may read (all), share when keeper = me }
+test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper }
+test identity ben { name "Ben"  email "ben@hollowoak.example"  roles keeper }
+test identity cleo { name "Cleo"  email "cleo@hollowoak.example" }
+`;
+
+type Values = Record<string, unknown>;
+const names = ['code', 'size', 'weight', 'kept', 'tags', 'keeper', 'note', 'sold'];
+const collections = ['hives', 'crates', 'boxes'] as const;
+const stored: Record<string, Values[]> = {};
+const ids: Record<string, string> = {};
+let world: World;
+
+beforeAll(async () => {
+  world = await openWorld(rules);
+  for (const { id, _identity } of await run<{ id: string; _identity: string }>(
+    world.database,
+    sql`select id, _identity from records.people`,
+  ))
+    ids[_identity] = id;
+  for (const collection of collections) {
+    const dice = new Dice(7);
+    stored[collection] = Array.from({ length: 9 }, (_, index) => ({
+      id: `00000000-0000-4000-8000-${String(index + 1).padStart(12, '0')}`.replace(
+        '8000',
+        `${8 + collections.indexOf(collection)}000`.replace('10000', 'a000'),
+      ),
+      code: `OAK-${index}`,
+      size: dice.percent(30) ? null : dice.between(1, 3),
+      weight: dice.percent(30) ? null : `${index}.50`,
+      kept: dice.percent(30) ? null : `2026-05-0${index + 1}`,
+      tags: dice.percent(30) ? null : ['a "b"', 'c\\d'].slice(0, dice.between(0, 2)),
+      keeper: ids[dice.pick(['ada', 'ben'])],
+      note: dice.percent(30) ? null : `said “${index}”\n`,
+      sold: dice.percent(60),
+      ...(collection === 'crates'
+        ? { more: dice.percent(40) ? null : { [`k${index}`]: [1, null, 'x'] } }
+        : {}),
+    }));
+    for (const each of stored[collection])
+      await run(
+        world.database,
+        sql`insert into ${{ text: `records.${collection}`, values: [] }} select r.* from jsonb_populate_record(null::${{ text: `records.${collection}`, values: [] }},
+          ${value(JSON.stringify({ ...each, created_at: '2026-05-01T00:00:00Z', updated_at: '2026-05-01T00:00:00Z' }))}::text::jsonb) as r`,
+      );
+  }
+});
+afterAll(() => world.close());
+
+/** What somebody sees of a record. */
+function seen(record: Values, who: string, only: readonly string[] | null = null): Values {
+  // What is shared is seen as its keeper sees it.
+  const isBox = String(record.id).includes('-a000-');
+  const own = record.keeper === ids[who];
+  const withheld = new Set(
+    isBox
+      ? []
+      : [
+          ...(own && who !== 'cleo' ? [] : ['weight']),
+          ...(own ? [] : ['note']),
+          ...(record.sold === true ? [] : ['size']),
+        ],
+  );
+  const isWithheld = (name: string) => withheld.has(name);
+  const all = ('more' in record ? [...names, 'more'] : names).filter((name) => only?.includes(name) ?? true);
+  return {
+    id: record.id,
+    ...Object.fromEntries(
+      all.filter((name) => !isWithheld(name)).map((name) => [name, record[name] ?? null]),
+    ),
+    _withheld: all.filter(isWithheld),
+  };
+}
+
+interface Asked {
+  readonly order?: string;
+  readonly limit?: number;
+  readonly fields?: readonly string[];
+  readonly where?: readonly [text: string, isMet: (seen: Values) => boolean];
+  readonly count?: boolean;
+  readonly rights?: boolean;
+}
+
+const asked: readonly Asked[] = [
+  {},
+  { limit: 1 },
+  { limit: 4 },
+  { order: 'size' },
+  { order: 'size desc' },
+  { order: 'kept desc, code' },
+  { order: 'size', limit: 2 },
+  { order: 'note desc', limit: 3 },
+  { fields: ['code'] },
+  { fields: ['size', 'note'] },
+  { fields: ['code'], rights: true },
+  { rights: true },
+  { count: true },
+  { count: true, limit: 2 },
+  { where: ['size > 1', ({ size }) => Number(size ?? 0) > 1] },
+  { where: ['size > 2', ({ size }) => Number(size ?? 0) > 2] },
+  { where: ['note is missing', ({ note }) => note === undefined || note === null] },
+  {
+    where: ['code in ("OAK-1", "OAK-4")', ({ code }) => code === 'OAK-1' || code === 'OAK-4'],
+    order: 'size',
+    count: true,
+  },
+  { where: ['size > 1', ({ size }) => Number(size ?? 0) > 1], limit: 1 },
+];
+
+/** In the order asked for: what is missing, or withheld, comes last, and records alike by their id. */
+function inOrder(all: readonly Values[], order: string | undefined): Values[] {
+  const keys = (order ?? 'id').split(', ').map((each) => each.split(' ') as [string, string?]);
+  return all.toSorted((one, other) => {
+    for (const [name, direction] of [...keys, ['id'] as [string, string?]]) {
+      const [a, b] = [one[name] ?? null, other[name] ?? null] as (string | number | null)[];
+      if (a === b) continue;
+      if (a === null || b === null) return a === null ? 1 : -1;
+      return (a! < b! ? -1 : 1) * (direction === 'desc' ? -1 : 1);
+    }
+    return 0;
+  });
+}
+
+const pathOf = (collection: string, { where, fields: only, ...rest }: Asked, after: string | null) => {
+  const query = new URLSearchParams(
+    Object.entries(rest).map(([name, each]): [string, string] => [name, String(each)]),
+  );
+  if (where !== undefined) query.set('where', where[0]);
+  if (only !== undefined) query.set('fields', only.join(','));
+  if (after !== null) query.set('after', after);
+  return `/v1/records/${collection}?${query}`;
+};
+
+/** Every page of an answer is what it must be; the last one says that there are no more. */
+async function walk(
+  collection: string,
+  who: string,
+  question: Asked,
+  shared: (record: Values) => boolean,
+): Promise<void> {
+  const { where, order, limit = 50, fields: only = null, count } = question;
+  const reading = stored[collection]!.filter(shared).map((record) => ({ record, all: seen(record, who) }));
+  const met = reading.filter(({ all }) => where?.[1](all) ?? true);
+  const sorted = inOrder(
+    met.map(({ all }) => all),
+    order,
+  );
+  const expected = sorted.map(({ id }) =>
+    seen(met.find(({ record }) => record.id === id)!.record, who, only),
+  );
+  let after: string | null = null;
+  for (let at = 0; at === 0 || at < expected.length; at += limit) {
+    const path = pathOf(collection, question, after);
+    const { json, status } = await world.ask('GET', path, { as: who });
+    expect(status, path).toBe(200);
+    const page = json.records.map(({ _rights, _tag, created_at: _, updated_at: __, ...rest }: Values) => {
+      expect(_rights !== undefined && _tag !== undefined, path).toBe(question.rights === true);
+      return rest;
+    });
+    expect(page, `${who}: ${path}`).toEqual(expected.slice(at, at + limit));
+    expect(
+      page.map((each: Values) => Object.keys(each)),
+      'in the order of the fields',
+    ).toEqual(expected.slice(at, at + limit).map((each) => Object.keys(each)));
+    expect(json.count, path).toBe(count === true ? expected.length : undefined);
+    expect(json.next === undefined || json.next === null, path).toBe(at + limit >= expected.length);
+    after = json.next ?? null;
+  }
+}
+
+describe.each(['hives', 'crates'])('%s', (collection) => {
+  test('each list is what was asked for, page by page, whatever was asked before it and by whom', async () => {
+    const dice = new Dice(3);
+    for (let round = 0; round < 2; round++)
+      for (const question of asked.toSorted(() => (dice.percent(50) ? 1 : -1)))
+        for (const who of ['ada', 'ben', 'cleo']) await walk(collection, who, question, () => true);
+  });
+
+  test('a single record is the same as in a list, with its fields in the same order', async () => {
+    for (const who of ['ada', 'cleo'])
+      for (const record of stored[collection]!) {
+        const path = `/v1/records/${collection}/${record.id as string}`;
+        for (const only of [null, ['code', 'note']]) {
+          const { json } = await world.ask('GET', only === null ? path : `${path}?fields=${only.join(',')}`, {
+            as: who,
+          });
+          const { created_at: _, updated_at: __, ...rest } = json;
+          expect(rest, path).toEqual(seen(record, who, only));
+        }
+      }
+  });
+});
+
+test('what is shared with somebody is listed as it was asked for, too, until it is shared no more', async () => {
+  const mine = stored.boxes!.filter(({ keeper }) => keeper === ids.ada);
+  const body = { audience: 'people', for: ['read'] };
+  const shares: string[] = [];
+  for (const { id } of mine) {
+    const made = await world.ask('POST', `/v1/records/boxes/${id as string}/shares`, { as: 'ada', body });
+    expect(made.status).toBe(201);
+    shares.push(`/v1/records/boxes/${id as string}/shares/${made.json.id}`);
+  }
+  for (const question of [...asked, ...asked.toReversed()])
+    await walk('boxes', 'cleo', question, ({ keeper }) => keeper === ids.ada);
+  for (const each of shares) await world.ask('DELETE', each, { as: 'ada' });
+  for (const question of asked) await walk('boxes', 'cleo', question, () => false);
+});
