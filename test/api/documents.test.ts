@@ -17,9 +17,12 @@ people { }
 collection hives { ${fields} }
 collection crates { ${fields}  more json }
 collection boxes { ${fields} }
+collection logs { code text required label unique  up ref logs on delete remove  seen ref logs on delete clear  keeper ref people }
+action rename on logs (to text required) sets code = to
 rules people { people may read (id) }
 rules hives { ${sentences} }
 rules crates { ${sentences} }
+rules logs { keeper may read (all), create (all), update (all), delete, share, rename when keeper = me }
 rules boxes { keeper may read (all), share when keeper = me }
 test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper }
 test identity ben { name "Ben"  email "ben@hollowoak.example"  roles keeper }
@@ -226,4 +229,73 @@ test('what is shared with somebody is listed as it was asked for, too, until it 
     await walk('boxes', 'cleo', question, ({ keeper }) => keeper === ids.ada);
   for (const each of shares) await world.ask('DELETE', each, { as: 'ada' });
   for (const question of asked) await walk('boxes', 'cleo', question, () => false);
+});
+
+describe('changes', () => {
+  const logs = '/v1/records/logs';
+  const make = async (code: string, more: Values = {}): Promise<string> => {
+    const body = { code, keeper: ids.ada, ...more };
+    const { status, json } = await world.ask('POST', logs, { as: 'ada', body });
+    expect(status, JSON.stringify(json)).toBe(201);
+    return json.id;
+  };
+  const at = (id: string) => world.ask('GET', `${logs}/${id}`, { as: 'ada' });
+
+  test('a precondition holds each time, whether whoever asks has been here before or not', async () => {
+    for (let time = 0; time < 3; time++) {
+      const id = await make(`if-${time}`);
+      const path = `${logs}/${id}`;
+      const stale = (await at(id)).headers.get('etag')!;
+      expect((await world.ask('PATCH', path, { as: 'ada', body: { code: `was-${time}` } })).status).toBe(200);
+      const asks = [
+        ['PATCH', path, { code: 'never' }],
+        ['POST', `${path}/actions/rename`, { to: 'never' }],
+        ['DELETE', path, undefined],
+      ] as const;
+      for (const [method, on, body] of asks) {
+        const asked = { as: 'ada', ...(body === undefined ? {} : { body }), headers: { 'if-match': stale } };
+        expect((await world.ask(method, on, asked)).status, method).toBe(412);
+      }
+      const now = await at(id);
+      expect(now.json.code).toBe(`was-${time}`);
+      const headers = { 'if-match': now.headers.get('etag')! };
+      expect((await world.ask('DELETE', path, { as: 'ada', headers })).status).toBe(204);
+      expect((await at(id)).status).toBe(404);
+    }
+  });
+
+  test('what goes along is gone with its shares, and what is cleared stays with its own', async () => {
+    const a = await make('a');
+    const b = await make('b', { up: a });
+    const c = await make('c', { up: b, seen: a });
+    const d = await make('d', { seen: c });
+    const body = { audience: 'people', for: ['read'] };
+    for (const id of [a, b, d])
+      expect((await world.ask('POST', `${logs}/${id}/shares`, { as: 'ada', body })).status).toBe(201);
+    expect((await world.ask('DELETE', `${logs}/${a}`, { as: 'ada' })).status).toBe(204);
+    expect(await Promise.all([a, b, c].map(async (id) => (await at(id)).status))).toEqual([404, 404, 404]);
+    expect((await at(d)).json.seen).toBeNull();
+    const shared = await run<{ record: string }>(
+      world.database,
+      sql`select record from gate.shares where collection = 'logs'`,
+    );
+    expect(shared.map(({ record }) => record)).toEqual([d]);
+  });
+
+  test('a value that is too long for what makes it unique is named where it was sent as a field, and refused in any case', async () => {
+    const long = Array.from({ length: 4_000 }, (_, n) =>
+      String.fromCodePoint(0x4e00 + ((n * 7_919) % 20_000)),
+    ).join('');
+    const id = await make('short');
+    const told = async (method: string, path: string, body: object) => {
+      const { status, json } = await world.ask(method, path, { as: 'ada', body });
+      return [status, json.fields];
+    };
+    for (let time = 0; time < 2; time++) {
+      expect(await told('POST', logs, { code: long, keeper: ids.ada })).toEqual([422, ['code']]);
+      expect(await told('PATCH', `${logs}/${id}`, { code: long })).toEqual([422, ['code']]);
+      expect((await told('POST', `${logs}/${id}/actions/rename`, { to: long }))[0]).toBe(422);
+    }
+    expect((await at(id)).json.code).toBe('short');
+  });
 });
