@@ -388,6 +388,7 @@ test(
       const writes = writesThatDiffer(allowing, refusing).filter(
         (right) => whyWriteIsOpen(allowing, refusing, right) === null,
       );
+      nobodyElse(dice, allowing, refusing, `${text}\n\nand\n\n${changed}`);
       for (const right of [...rights, ...writes]) {
         const isWrite = writes.includes(right);
         const { asks, isAllowed } = (isWrite ? writeBetween : rightBetween)(allowing, refusing, right);

@@ -153,7 +153,7 @@ const pathOf = (collection: string, { where, fields: only, ...rest }: Asked, aft
   if (where !== undefined) query.set('where', where[0]);
   if (only !== undefined) query.set('fields', only.join(','));
   if (after !== null) query.set('after', after);
-  return `/v1/records/${collection}?${query}`;
+  return `/v1/records/${collection}?${query.toString()}`;
 };
 
 /** Every page of an answer is what it must be; the last one says that there are no more. */
