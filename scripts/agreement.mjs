@@ -1,5 +1,5 @@
-// npm run agreement -- --cells N --steps N --seed S: closures against PostgreSQL, cell by cell and by whole outcomes, for as
-// long as you like. A disagreement is printed with its seed, and for cells the smallest rulebook that still shows it.
+// npm run agreement -- --cells N --steps N --seed S: closures against PostgreSQL, cell by cell and by whole outcomes, and the solver
+// against the closures in one world at a time, for as long as you like. A disagreement is printed with its seed, and for cells the smallest rulebook that still shows it.
 import { installPackages } from './lib/setup.mjs';
 import { startTestCluster } from './lib/cluster.mjs';
 import { show } from './lib/shell.mjs';
@@ -36,6 +36,7 @@ try {
       AGREEMENT_SEED: String(seed),
       AGREEMENT_ROUNDS: String(Math.ceil(cells / CELLS_A_ROUND)),
       AGREEMENT_STEPS: String(steps),
+      ONE_WORLD_ROUNDS: String(Math.ceil(steps / 1_000)),
       NO_COLOR: '1',
     },
   );

@@ -100,7 +100,7 @@ export class OneWorld {
     const claims = [...this.#encoder.rulebook.attributes.values()].flatMap(
       ({ name, source, type }): [string, string][] => {
         if (source.kind !== 'claim' || type.kind !== 'list') return [];
-        const said = (this.#found.somebody.claims[source.claim] ?? null) as Value;
+        const said = this.#claimOf(name);
         return [
           [
             `in_claim_${name}`,
@@ -178,9 +178,14 @@ export class OneWorld {
   #claimed(name: string, field: string, type: Type, role: Declared['role']): string[] {
     const attribute = this.#encoder.rulebook.attributes.get(field);
     if (attribute?.source.kind !== 'claim' || !name.startsWith('claim_')) return [];
-    const said = (this.#found.somebody.claims[attribute.source.claim] ?? null) as Value;
+    const said = this.#claimOf(field);
     if (role === 'present') return [said === null ? not(name) : name];
     return said === null ? [] : [`(= ${name} ${this.#term(said, type)})`];
+  }
+
+  /** What the attribute is by the caller’s token; one of another type is missing. */
+  #claimOf(attribute: string): Value {
+    return this.#found.caller.person?.values[attribute] ?? null;
   }
 
   #listsClaimed(): string[] {
@@ -188,7 +193,7 @@ export class OneWorld {
       const present = `claim_${name}_present`;
       if (source.kind !== 'claim' || type.kind !== 'list' || !this.#encoder.declarations.has(present))
         return [];
-      return [(this.#found.somebody.claims[source.claim] ?? null) === null ? not(present) : present];
+      return [this.#claimOf(name) === null ? not(present) : present];
     });
   }
 
