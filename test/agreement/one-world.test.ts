@@ -322,9 +322,12 @@ function nobodyElse(dice: Dice, one: Rulebook, other: Rulebook, text: string): v
 const toldOf = (right: object, { somebody, record, sent, records: all }: Found, text: string) =>
   `${JSON.stringify(right)} ${JSON.stringify([...(sent?.values ?? [])])}\nby ${JSON.stringify(somebody)}\nof ${JSON.stringify(record)}\namong ${JSON.stringify([...all])}\n${text}`;
 
-/** What the solver is not told exactly: what others share, and days where clocks are changed. */
-const isToldAll = ({ somebody }: Found, text: string) =>
-  (somebody.shares ?? []).length === 0 && !/EST5EDT|PST8PDT/.test(text);
+/** What the solver is not told exactly: what others share, days where clocks are changed, and that nothing is made to be below itself. */
+function isToldAll({ somebody, asked, sent }: Found, { schema }: Rulebook, text: string): boolean {
+  const { tree } = schema.get(asked.collection)!;
+  const isMoved = tree !== null && sent?.values.has(tree) === true;
+  return (somebody.shares ?? []).length === 0 && !isMoved && !/EST5EDT|PST8PDT/.test(text);
+}
 
 test(
   'whether an invariant is broken by reading, deleting, sharing is in one world to the solver as it is',
@@ -344,7 +347,7 @@ test(
           const { violation } = violationOf(decider, invariant, found.record);
           const asks = waysOf(rulebook, invariant).map(({ ask }) => ask);
           // What may stop what goes along with a deletion it is told in part.
-          const isExact = operation !== 'delete' && isToldAll(found, text);
+          const isExact = operation !== 'delete' && isToldAll(found, rulebook, text);
           await agrees(asks, found, violation !== null, counts, {
             isExact,
             told: toldOf(invariant, found, text),
@@ -431,7 +434,7 @@ test('whether it is broken by a request to make, change or act is, too', { timeo
         }
         const asks = waysOf(rulebook, invariant).filter(({ name }) => name.split(' ')[0] === operation);
         // What is filled in with what is there already counts as touched.
-        const isExact = right.fields === null && isToldAll(found, text);
+        const isExact = right.fields === null && isToldAll(sent, rulebook, text);
         await agrees(
           asks.map(({ ask }) => ask),
           sent,
@@ -482,7 +485,7 @@ test(
           if (found === undefined) continue;
           const told = `${toldOf(right, found, text)}\n\nand\n\n${changed}`;
           // Of what may stop a deletion it is told in part.
-          const isExact = right.operation !== 'delete' && isToldAll(found, text);
+          const isExact = right.operation !== 'delete' && isToldAll(found, allowing, text);
           await agrees(asks, found, isSoIn(found), counts, { isExact, told });
         }
       }

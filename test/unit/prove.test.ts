@@ -503,6 +503,17 @@ describe('each piece of the language means to the solver what it means to the ru
       'create hives only if year is missing and tags is missing and status = "active"',
       'proved',
     ],
+    // A value that is there by default counts, though it could have been sent.
+    [
+      'hives { people may read (all), create (code, status) }',
+      'create hives (status) only if keeper = me',
+      'refuted',
+    ],
+    [
+      'hives { people may read (all), create (code, year) when year is missing }',
+      'create hives (price) only if keeper = me',
+      'proved',
+    ],
     ['hives { people may read when status = kind }', 'read hives only if kind != "odd"', 'proved'],
     ['hives { people may read when status = kind }', 'read hives only if status = "retired"', 'refuted'],
     ['hives { people may read when note = kind }', 'read hives only if length(note) in (3, 6)', 'proved'],

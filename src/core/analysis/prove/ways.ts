@@ -438,9 +438,11 @@ class Step {
       fields === null
         ? 'true'
         : or(
-            fields.map(
-              (name) => supplied.get(name) ?? (values.has(name) ? values.get(name)!.present : 'true'),
-            ),
+            // Sent, or there all the same: filled in, or by default.
+            fields.flatMap((name) => [
+              ...(supplied.has(name) ? [supplied.get(name)!] : []),
+              values.has(name) ? values.get(name)!.present : 'true',
+            ]),
           ),
       this.#against('create', ['after']),
     ]);
