@@ -699,6 +699,11 @@ describe('each piece of the language means to the solver what it means to the ru
       'delete visits only if hive.keeper = me',
       'proved',
     ],
+    [
+      'hives { steward may read when note = me.tenant  steward may share when note = me.tenant }',
+      'read hives only if me has role steward',
+      'proved',
+    ],
     // What a token says is known of whoever asks, and of nobody who shares something.
     [
       'hives { people may read when note = me.tenant  people may share when note = me.tenant }',
@@ -864,6 +869,21 @@ test.each([
   if (!checked.ok) expect.fail(`${text} ${checked.diagnostics[0]!.message}`);
   const proof = await prove(checked.rulebook, checked.rulebook.invariants[0]!, speechless);
   expect(proof).toMatchObject({ result: 'refuted' });
+});
+
+test.each([
+  [
+    'hives { steward may read when note = me.tenant  steward may share when note = me.tenant }',
+    'read hives only if me has role steward',
+  ],
+  ['hives { people may read (all), create (code) }', 'create hives (price) only if keeper = me'],
+])('small random worlds find nothing against “%s” in “%s”', async (rules, invariant) => {
+  const checked = checkRulebook([
+    { name: 'a.gate', text: `${wide(utc)}\n rules ${rules}\n invariant "i" ${invariant}` },
+  ]);
+  if (!checked.ok) expect.fail(checked.diagnostics[0]!.message);
+  const proof = await prove(checked.rulebook, checked.rulebook.invariants[0]!, speechless);
+  expect(proof).toMatchObject({ result: 'not decided', why: expect.stringContaining('nobody in') });
 });
 
 test('small random worlds are many where a record is only looked at, and fewer where it is changed', async () => {
