@@ -26,18 +26,11 @@ import { nodesOf, type Condition } from '../../src/core/ir/conditions.ts';
 import type { Invariant, Rulebook } from '../../src/core/ir/rulebook.ts';
 import { IDENTITY, PEOPLE } from '../../src/core/types/schema.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
-import {
-  filterTruths,
-  person,
-  records,
-  ruleTruths,
-  rulesWith,
-  schema,
-  type Stated,
-} from '../decide/truths.ts';
+import { filterTruths, person, records, ruleTruths, schema, type Stated } from '../decide/truths.ts';
 import { collections, RuleWriter, schemaText } from './generator.ts';
 import { OneWorld, sizeOf } from './one-world.ts';
 import { slipped } from './slips.ts';
+import { filterOf, ruleOf } from './stored-truths.ts';
 import { outcomeCollections, outcomeRulebook, outcomeSchema, randomRequest } from './worlds.ts';
 
 /** What the solver is told, put into one world at a time, in which there is one answer: the one of the rules. */
@@ -53,17 +46,6 @@ async function canBe(text: string, asked: readonly string[]): Promise<string> {
   const told = await solver.solve([text, ...each].join('\n'));
   return told.trim().split('\n').join(' ');
 }
-
-const ruleOf = (when: string) => {
-  const rulebook = parse(rulesWith(when));
-  return { rulebook, condition: rulebook.rules.find(({ collection }) => collection === 'hives')!.when };
-};
-const plainRulebook = parse(schema);
-const filterOf = (text: string) => {
-  const checked = checkFilter(text, 'hives', plainRulebook);
-  if (!checked.ok) throw new Error(`${text}: ${JSON.stringify(checked.diagnostics)}`);
-  return { rulebook: plainRulebook, condition: checked.condition };
-};
 
 /** Whether a condition about the record in hand can be true, not true, false, not false there. */
 async function comesOut(
@@ -103,7 +85,7 @@ test.each([
     for (const stated of all) {
       if (!isThere(stated)) continue;
       const [text, given, truth] = stated;
-      const { rulebook, condition } = of(text);
+      const { rules: rulebook, condition } = of(text);
       const { fields } = rulebook.schema.get('hives')!;
       const whole: RecordValues = Object.fromEntries(
         [...fields.keys()].map((name) => [

@@ -1,4 +1,7 @@
 import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
+import { checkFilter } from '../../src/core/check/index.ts';
+import type { Condition } from '../../src/core/ir/conditions.ts';
+import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import type { BothSides } from '../../src/core/sql/effects.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
 import { insertSql } from '../../src/core/sql/writes.ts';
@@ -9,7 +12,7 @@ import { run } from '../../src/store/connection.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish } from '../../src/store/publish/index.ts';
 import { parse } from '../decide/in-hand.ts';
-import { records, schema } from '../decide/truths.ts';
+import { records, rulesWith, schema } from '../decide/truths.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
 
 /** The records of `decide/truths.ts` in a database, where ids are ids. */
@@ -74,3 +77,16 @@ export const bothVisits: BothSides = {
     is: name,
   })),
 };
+
+/** A condition about hives as a filter has it. */
+export function filterOf(text: string): { condition: Condition; rules: Rulebook } {
+  const checked = checkFilter(text, 'hives', rulebook);
+  if (!checked.ok) throw new Error(`${text}: ${JSON.stringify(checked.diagnostics)}`);
+  return { condition: checked.condition, rules: rulebook };
+}
+
+/** The same as a rule has it. */
+export function ruleOf(when: string): { condition: Condition; rules: Rulebook } {
+  const rules = parse(rulesWith(when));
+  return { condition: rules.rules.find(({ collection }) => collection === 'hives')!.when, rules };
+}

@@ -4,7 +4,6 @@ import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
 import { leavesOf } from '../../src/core/decide/nodes.ts';
 import { sharingsOf } from '../../src/core/decide/shares.ts';
 import { fencesAlong } from '../../src/core/decide/steps/delete.ts';
-import type { Condition } from '../../src/core/ir/conditions.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { workOutCaller } from '../../src/core/evaluate/attributes.ts';
 import { Access } from '../../src/core/sql/access.ts';
@@ -35,17 +34,9 @@ import { run } from '../../src/store/connection.ts';
 import { fullRecord } from '../../src/store/records/full.ts';
 import { visibleRecord } from '../../src/store/records/rows.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
-import {
-  filterTruths,
-  person,
-  records,
-  ruleTruths,
-  rulesWith,
-  schema,
-  type Stated,
-} from '../decide/truths.ts';
+import { filterTruths, person, records, ruleTruths, schema, type Stated } from '../decide/truths.ts';
 import type { OwnDatabase } from '../support/database.ts';
-import { ada, idOf, names, rulebook, storedTruths, whole } from './stored-truths.ts';
+import { ada, filterOf, idOf, names, ruleOf, rulebook, storedTruths, whole } from './stored-truths.ts';
 
 /** The conditions that are written down by hand for the closures, asked of PostgreSQL. */
 let own: OwnDatabase;
@@ -58,17 +49,6 @@ beforeAll(async () => {
   );
 });
 afterAll(() => own.drop());
-
-function filterOf(text: string): { condition: Condition; rules: Rulebook } {
-  const checked = checkFilter(text, 'hives', rulebook);
-  if (!checked.ok) throw new Error(`${text}: ${JSON.stringify(checked.diagnostics)}`);
-  return { condition: checked.condition, rules: rulebook };
-}
-
-function ruleOf(when: string): { condition: Condition; rules: Rulebook } {
-  const rules = parse(rulesWith(when));
-  return { condition: rules.rules.find(({ collection }) => collection === 'hives')!.when, rules };
-}
 
 test.each([
   ['filters', filterTruths, filterOf],
