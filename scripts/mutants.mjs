@@ -51,7 +51,7 @@ const folders = {
     least: 95,
     tests: [
       'test/unit/costs.test.ts',
-      ...agreement('truths', 'one-trip'),
+      ...agreement('kept', 'truths', 'one-trip'),
       ...api('documents', 'writing', 'carried-out', 'doors'),
     ],
     others: [...api('records', 'at-once'), ...engines],

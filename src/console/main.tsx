@@ -47,7 +47,8 @@ createRoot(document.querySelector('#root')!).render(
       <ThemeProvider theme={theme} defaultMode="system" noSsr>
         <CssBaseline />
         <QueryClientProvider client={queries}>
-          <BrowserRouter basename="/console">
+          {/* At once: on the page before, which would stay a while, whatever is chosen would lead back there. */}
+          <BrowserRouter basename="/console" useTransitions={false}>
             <App />
           </BrowserRouter>
         </QueryClientProvider>

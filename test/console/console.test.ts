@@ -108,9 +108,22 @@ describe('the console', () => {
     expect(await labels('left')).toHaveLength(100);
   });
 
+  test('what is chosen the moment that a link is followed is chosen of where it leads', async () => {
+    // Before the browser does anything else.
+    await page.evaluate(`(async () => {
+      document.querySelector('a[href^="/console/look/hives"]').click();
+      for (let turn = 0; turn < 10; turn++) await Promise.resolve();
+      const choice = document.querySelector('#identity-left');
+      choice.value = 'ada';
+      choice.dispatchEvent(new Event('change', { bubbles: true }));
+    })()`);
+    await page.getByRole('heading', { name: 'hives' }).waitFor();
+    await count('left').getByText('4 of 400').waitFor();
+    const { pathname, searchParams } = new URL(page.url());
+    expect([pathname, searchParams.get('left')]).toEqual(['/console/look/hives', 'ada']);
+  });
+
   test('marks what may be changed and deleted, and says why of any cell', async () => {
-    await page.getByRole('link', { name: 'hives' }).click();
-    await side('left').getByRole('combobox', { name: 'Seen by' }).selectOption('ada');
     const row = (code: string) => side('left').getByRole('row', { name: code });
     await row('OAK-001').getByText('(may be deleted)').waitFor();
     expect(await row('OAK-001').getByText('(may be changed)').count()).toBe(5);
