@@ -26,7 +26,7 @@ export class OneWorld {
     const { asked, records } = found;
     for (const [name, all] of records)
       this.#elements.set(name, new Map(all.map(({ id }, index) => [id!, `e_${name}_${index}`])));
-    const isMade = encoder.changed?.created === true;
+    const isMade = encoder.fields.changed?.created === true;
     this.#made = isMade ? `e_${asked.collection}_${records.get(asked.collection)!.length}` : null;
   }
 

@@ -217,6 +217,34 @@ test('what follows other rules over any number of collections is another right w
   expect([more.result, less.result]).toEqual(['somebody', 'nobody']);
 });
 
+test('the rights that are asked about are those that a change can touch, and no others', () => {
+  const own = 'rules hives { keeper may read, delete, share when keeper = me }';
+  const rights = (before: string, after: string) =>
+    rightsThatDiffer(rulebookOf(before), rulebookOf(after)).map(({ operation, collection, fields }) =>
+      [operation, collection, ...(fields ?? [])].join(' '),
+    );
+  const fenced = own.replace('}', 'nobody may read (price) unless status = "active" }');
+  expect(rights(own, fenced)).toEqual(['read hives price']);
+  expect(rights(own, own.replace('keeper may read', 'steward may read (price)  keeper may read'))).toEqual([
+    'read hives',
+    'read hives code keeper apiary status created_at updated_at',
+    'read hives price',
+    'delete hives',
+    'share hives',
+  ]);
+  expect(rights(own, own.replace('share', 'share when status = "active"  keeper may delete'))).toEqual([
+    'read hives',
+    'read hives code keeper apiary status price created_at updated_at',
+    'delete hives',
+    'share hives',
+  ]);
+  const guests = 'rules visits { people may read  nobody may delete unless guest = me }';
+  expect(rights(`${own} rules visits { people may read }`, `${own} ${guests}`)).toEqual([
+    'delete hives',
+    'delete visits',
+  ]);
+});
+
 test('where a sentence stands, and how it is laid out, is no difference', () => {
   const rules =
     'rules hives { people may read when keeper = me nobody may read (price) unless status = "active" }';

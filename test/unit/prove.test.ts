@@ -778,6 +778,18 @@ test.each<[string, string, Partial<Example>]>([
   ],
   ['people { people may read }', 'read people only if this != me', { record: 'a record of people' }],
   [
+    'people { people may read when some v in visits has (v.inspector = this) }',
+    'read people only if this != me',
+    { others: ['visits 1: inspector = me'] },
+  ],
+  [
+    'districts { people may read, delete when this within me.district }',
+    'update districts (parent) only if this within me.district',
+    {
+      step: 'may delete a record of districts, and that clears a field of the record: it is about the record after that',
+    },
+  ],
+  [
     'hives { steward, auditor may read }',
     'read hives only if me has role steward and keeper = me',
     { caller: 'a person with auditor' },

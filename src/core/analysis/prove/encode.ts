@@ -9,7 +9,9 @@ import type { Type } from '../../types/types.ts';
 import type { Asked, At, Changed, Who, World } from './asked.ts';
 import { asking } from './asked.ts';
 import { Declarations, type Size } from './declarations.ts';
+import { Fields } from './fields.ts';
 import { literal } from './literals.ts';
+import { Memberships } from './memberships.ts';
 import {
   CannotEncode,
   FIRST_DAY,
@@ -26,19 +28,6 @@ import {
   type Both,
   type Encoded,
 } from './terms.ts';
-
-/** Whether something is in a list, as terms: see `Encoder.memberships`. */
-export interface Membership {
-  readonly list: string;
-  /** Whose list it is; null: one that the caller’s token says. */
-  readonly holder: string | null;
-  readonly item: string;
-  readonly of: Type;
-}
-
-export function inList({ list, holder, item }: Membership): string {
-  return `(${list}${holder === null ? '' : ` ${holder}`} ${item})`;
-}
 
 /** Which of the people are test identities. */
 export const IDENTITIES = 'test_identity';
@@ -57,17 +46,18 @@ export class Encoder {
   /** While another rulebook is asked: the collections that are not the same by it. */
   #denied: ReadonlySet<string> | null = null;
   readonly assertions: string[] = [];
-  changed: Changed | null = null;
+  readonly fields: Fields;
   /** Sharers that had a part in it, each with what they share of the record in hand. */
   readonly sharers: { readonly who: Who; readonly operation: string; readonly flag: string }[] = [];
-  /** What was asked of lists, where there are so many records: of these it can be read what is in them. */
-  readonly memberships: Membership[] = [];
+  readonly memberships: Memberships;
   readonly #ranged = new Set<string>();
   #fresh = 0;
 
   constructor(rulebook: Rulebook, size: Size) {
     this.#rulebook = rulebook;
     this.declarations = new Declarations(rulebook, size);
+    this.memberships = new Memberships(size !== null);
+    this.fields = new Fields(this.declarations, this.assertions, () => this.rulebook.schema);
   }
 
   get rulebook(): Rulebook {
@@ -193,21 +183,7 @@ export class Encoder {
 
   #listPoints(): string[] {
     const claimed = [...this.rulebook.attributes.keys()].map((name) => `claim_${name}_present`);
-    const asked = this.memberships.flatMap((each) => [
-      ...(each.holder === null ? [] : [each.holder]),
-      each.item,
-      inList(each),
-    ]);
-    return [...new Set([...claimed.filter((name) => this.declarations.has(name)), ...asked])];
-  }
-
-  /** Is this in the list of this record? Of claims there is no record. */
-  #isIn(list: string, holder: string | null, of: Type): (item: string) => string {
-    return (item) => {
-      const asked = { list, holder, item, of };
-      if (this.declarations.size !== null) this.memberships.push(asked);
-      return inList(asked);
-    };
+    return [...claimed.filter((name) => this.declarations.has(name)), ...this.memberships.points()];
   }
 
   /** Who is of the application, and who a test identity, where it matters. */
@@ -451,8 +427,12 @@ export class Encoder {
     frame[depth] = { term: element, collection };
     const there = [this.there(collection, element)];
     // A record that the step makes is not there before it.
-    if (this.changed?.created === true && this.changed.collection === collection && at.world === 'before')
-      there.push(`(not (= ${element} ${this.changed.record}))`);
+    if (
+      this.fields.changed?.created === true &&
+      this.fields.changed.collection === collection &&
+      at.world === 'before'
+    )
+      there.push(`(not (= ${element} ${this.fields.changed.record}))`);
     return { there, inner: { ...at, frame } };
   }
 
@@ -463,7 +443,7 @@ export class Encoder {
       let [here, there]: [string, string] = [from, 'true'];
       const steps = [`(= ${from} ${to})`];
       for (let step = 0; step < this.declarations.size; step++) {
-        const up = this.field(parent.collection, parent.field, here, at.world);
+        const up = this.fields.of(parent.collection, parent.field, here, at.world);
         there = and([there, up.present]);
         here = up.term;
         steps.push(and([there, `(= ${here} ${to})`]));
@@ -487,11 +467,13 @@ export class Encoder {
   /** “Is it that one or below it”, of any number of records: what it must be at least. */
   #reaching({ collection, field }: { collection: string; field: string }, world: World): string {
     const isChanged =
-      world === 'after' && this.changed?.collection === collection && this.changed.values.has(field);
+      world === 'after' &&
+      this.fields.changed?.collection === collection &&
+      this.fields.changed.values.has(field);
     const name = `below_${collection}_${field}${isChanged ? '_after' : ''}`;
     const sort = this.declarations.sort(collection);
     if (this.declarations.relation(name, `(declare-fun ${name} (${sort} ${sort}) Bool)`)) {
-      const up = this.field(collection, field, 'x', world);
+      const up = this.fields.of(collection, field, 'x', world);
       this.assertions.push(
         `(forall ((x ${sort}) (y ${sort})) (= (${name} x y) (or (= x y) (and ${up.present} (${name} ${up.term} y)))))`,
       );
@@ -606,14 +588,14 @@ export class Encoder {
     let reached: Encoded;
     if (root === 'me') reached = this.#ofMe(first.field, at);
     else
-      reached = this.field(
+      reached = this.fields.of(
         first.collection,
         first.field,
         at.frame[typeof root === 'number' ? root : 0]!.term,
         world,
       );
     for (const step of rest) {
-      const next = this.field(step.collection, step.field, reached.term, world);
+      const next = this.fields.of(step.collection, step.field, reached.term, world);
       reached = { ...next, present: and([reached.present, next.present]) };
     }
     return { ...reached, type };
@@ -623,7 +605,7 @@ export class Encoder {
   #ofMe(field: string, { who, pair }: At): Encoded {
     const attribute = this.rulebook.attributes.get(field);
     if (attribute === undefined) {
-      const own = this.field(PEOPLE, field, `${who}me`, 'before');
+      const own = this.fields.of(PEOPLE, field, `${who}me`, 'before');
       const needed =
         field === 'email' ? [`${who}person`, `${who}verified`, own.present] : [`${who}person`, own.present];
       return { ...own, present: and(needed) };
@@ -670,7 +652,7 @@ export class Encoder {
       holding.map(({ holder, field }) =>
         this.#over('forall', { collection: holder, depth: 1 }, at, ({ frame }) => {
           const element = frame[1]!.term;
-          const { term, present } = this.field(holder, field.name, element, 'before');
+          const { term, present } = this.fields.of(holder, field.name, element, 'before');
           const itself = holder === collection ? [`(not (= ${element} ${record}))`] : [];
           return not(and([present, `(= ${term} ${record})`, ...itself]));
         }),
@@ -713,7 +695,7 @@ export class Encoder {
       );
       return {
         present: and(['person', `${name}_present`]),
-        has: (value) => member(this.#isIn(`in_${name}`, null, type.of), type.of, value),
+        has: (value) => member(this.memberships.isIn(`in_${name}`, null, type.of), type.of, value),
       };
     }
     if (attribute?.source.kind === 'value') {
@@ -728,8 +710,13 @@ export class Encoder {
     const { collection, field } = operand.steps.at(-1)!;
     const { term, present: reached } = this.#holderOf(operand, at);
     const isOwn = operand.root === 'me' && operand.steps.length === 1;
-    const isOld = this.#worldOf(operand.root, at) === 'before' && this.changed?.created !== true;
-    if (!isOwn && !isOld && this.changed?.collection === collection && this.changed.values.has(field))
+    const isOld = this.#worldOf(operand.root, at) === 'before' && this.fields.changed?.created !== true;
+    if (
+      !isOwn &&
+      !isOld &&
+      this.fields.changed?.collection === collection &&
+      this.fields.changed.values.has(field)
+    )
       throw new CannotEncode(`the list ${field}, which the step may change,`);
     const name = `in_${collection}_${field}`;
     this.declarations.declare(
@@ -738,10 +725,10 @@ export class Encoder {
       this.declarations.sortOf(type.of),
     );
     const { required } = fieldOf(this.rulebook.schema, collection, field)!;
-    const present = required ? 'true' : this.#presence(collection, field, type, term);
+    const present = required ? 'true' : this.fields.presence(collection, field, type, term);
     return {
       present: and([reached, present]),
-      has: (value) => member(this.#isIn(name, term, type.of), type.of, value),
+      has: (value) => member(this.memberships.isIn(name, term, type.of), type.of, value),
     };
   }
 
@@ -760,71 +747,8 @@ export class Encoder {
     return root === 'old' ? 'before' : root === 'new' ? 'after' : at.world;
   }
 
-  /** A field of a record, in a world. */
-  field(collection: string, field: string, element: string, world: World): Encoded {
-    const before = this.#fieldBefore(collection, field, element);
-    const changed = this.changed?.collection === collection ? this.changed : null;
-    if (changed === null || (world === 'before' && !changed.created)) return before;
-    const after = changed.values.get(field) ?? this.#timeOfChange(field, before);
-    if (after === undefined) return before;
-    const isIt = element === changed.record ? 'true' : `(= ${element} ${changed.record})`;
-    const either = (yes: string, no: string) =>
-      yes === no || isIt === 'true' ? yes : `(ite ${isIt} ${yes} ${no})`;
-    return {
-      term: either(after.term, before.term),
-      present: either(after.present, before.present),
-      type: before.type,
-    };
-  }
-
-  /** A record’s time of change never goes back, whichever of two writes began first. */
-  #timeOfChange(field: string, before: Encoded): Encoded | undefined {
-    if (field !== 'updated_at') return undefined;
-    return { ...before, term: `(ite (< now ${before.term}) ${before.term} now)` };
-  }
-
-  #fieldBefore(collection: string, field: string, element: string): Encoded {
-    const { type, required } = fieldOf(this.rulebook.schema, collection, field)!;
-    if (field === 'id') return { term: element, present: 'true', type };
-    if (type.kind === 'list' || type.kind === 'json')
-      return {
-        term: 'false',
-        present: required ? 'true' : this.#presence(collection, field, type, element),
-        type,
-      };
-    const name = `v_${collection}_${field}`;
-    this.declarations.declare(
-      { name, collection, field, type, role: 'value' },
-      this.declarations.sortOf(type),
-    );
-    return {
-      term: `(${name} ${element})`,
-      present: required ? 'true' : this.#presence(collection, field, type, element),
-      type,
-    };
-  }
-
-  /** A value that a request gives. */
-  given(name: string, type: Type, required: boolean): Encoded {
-    const present = `g_${name}_present`;
-    this.declarations.constant(present, 'Bool');
-    if (required) this.assertions.push(present);
-    if (type.kind === 'list' || type.kind === 'json') return { term: 'false', present, type };
-    this.declarations.declare(
-      { name: `g_${name}`, collection: null, field: name, type, role: 'value' },
-      this.declarations.sortOf(type),
-    );
-    return { term: `g_${name}`, present, type };
-  }
-
   /** What an operand that needs no record comes to. */
   value(operand: Operand, pair: string): Encoded {
     return this.#operand(operand, { frame: [], pair, world: 'before', sides: false, who: '' });
-  }
-
-  #presence(collection: string, field: string, type: Type, element: string): string {
-    const name = `p_${collection}_${field}`;
-    this.declarations.declare({ name, collection, field, type, role: 'present' }, 'Bool');
-    return `(${name} ${element})`;
   }
 }

@@ -6,7 +6,8 @@ import { IDENTITY, PEOPLE, collectionOf } from '../../types/schema.ts';
 import { JsonDocument, type Scalar, type Type, type Value } from '../../types/types.ts';
 import { formatTimestamp } from '../../types/values.ts';
 import type { Declarations } from './declarations.ts';
-import { IDENTITIES, inList, type Encoder } from './encode.ts';
+import { IDENTITIES, type Encoder } from './encode.ts';
+import { inList } from './memberships.ts';
 import { constructor } from './terms.ts';
 import type { Requested } from './ways.ts';
 import { placed, type Found, type Sent, type Setting, type Somebody } from './worlds.ts';
@@ -32,7 +33,7 @@ export function readModel(
   const read = (term: string, type: Type): Value => toValue(values.get(term), type, idOf);
   /** What is in a list, of what was asked about; `element`: whose it is. */
   const listed = (name: string, element: string | null): Value => {
-    const items = memberships
+    const items = memberships.all
       .filter(
         ({ list, holder }) => list === name && (holder === null ? null : values.get(holder)) === element,
       )

@@ -212,9 +212,9 @@ class Step {
     const { collection, fields } = this.#invariant;
     if (fields !== null && !fields.includes(field.name)) return 'false';
     const values = new Map<string, Encoded>([
-      [field.name, { ...this.#encoder.field(collection, field.name, 'r', 'before'), present: 'false' }],
+      [field.name, { ...this.#encoder.fields.of(collection, field.name, 'r', 'before'), present: 'false' }],
     ]);
-    this.#encoder.changed = { collection, record: 'r', values, created: false };
+    this.#encoder.fields.changed = { collection, record: 'r', values, created: false };
     const own = raises(this.#rulebook, collection, field.name) ? [not(and(['person', '(= me r)']))] : [];
     return and([
       ...this.#goesWith(field),
@@ -228,7 +228,7 @@ class Step {
   #goesWith({ name, type }: Field): string[] {
     const { collection } = this.#invariant;
     const target = (type as { collection: string }).collection;
-    const { term, present } = this.#encoder.field(collection, name, 'r', 'before');
+    const { term, present } = this.#encoder.fields.of(collection, name, 'r', 'before');
     const deleted = this.#permitted('delete', target, term);
     // Whatever could go along with something counts as going, where the fences on it let it.
     const further = [...collectionOf(this.#rulebook.schema, target).fields.values()].some(
@@ -264,7 +264,11 @@ class Step {
     const values = new Map<string, Encoded>(
       suppliable.map(({ name }) => [
         name,
-        choose(supplied.get(name)!, given.get(name)!, this.#encoder.field(collection, name, 'r', 'before')),
+        choose(
+          supplied.get(name)!,
+          given.get(name)!,
+          this.#encoder.fields.of(collection, name, 'r', 'before'),
+        ),
       ]),
     );
     const { besides, chosen, further } = this.#stamped(stamping, values, 'update', (ground) =>
@@ -277,7 +281,7 @@ class Step {
     for (const { rule } of stamping)
       for (const { field } of rule.stamps)
         if (supplied.has(field)) further.push(not(and([chosen.get(rule.id)!, supplied.get(field)!])));
-    this.#encoder.changed = { collection, record: 'r', values, created: false };
+    this.#encoder.fields.changed = { collection, record: 'r', values, created: false };
     const asked = {
       besides,
       reference: (name: string) => this.#readable(this.#fields.get(name)!, given.get(name)!),
@@ -305,7 +309,7 @@ class Step {
   #supplying(operation: string, suppliable: readonly Field[]) {
     const supplied = new Map(suppliable.map(({ name }) => [name, this.#flag(`s_${name}`)]));
     const given = new Map(
-      suppliable.map(({ name, type, required }) => [name, this.#encoder.given(name, type, required)]),
+      suppliable.map(({ name, type, required }) => [name, this.#encoder.fields.given(name, type, required)]),
     );
     this.#request = {
       operation,
@@ -328,7 +332,7 @@ class Step {
     const given = new Map(
       [...action.parameters].map(([parameter, { type, required }]) => [
         parameter,
-        this.#encoder.given(parameter, type, required),
+        this.#encoder.fields.given(parameter, type, required),
       ]),
     );
     this.#request = {
@@ -346,14 +350,14 @@ class Step {
         const { type } = this.#fields.get(field)!;
         if (set.kind === 'value') return [field, { ...this.#encoder.value(set.operand, pair), type }];
         if (set.kind === 'parameter') return [field, { ...given.get(set.name)!, type }];
-        return [field, { ...this.#encoder.field(collection, field, 'r', 'before'), present: 'false' }];
+        return [field, { ...this.#encoder.fields.of(collection, field, 'r', 'before'), present: 'false' }];
       }),
     );
     const { besides, chosen, further } = this.#stamped(stamping, values, name, () => ['true']);
     this.#request = { ...this.#request!, stamping: stamping.map(({ leaf }) => besides.get(leaf)!) };
     for (const { rule } of stamping)
       if (rule.stamps.some(({ field }) => action.sets.has(field))) further.push(not(chosen.get(rule.id)!));
-    this.#encoder.changed = { collection, record: 'r', values, created: false };
+    this.#encoder.fields.changed = { collection, record: 'r', values, created: false };
     const reference = (parameter: string) =>
       this.#readable(action.parameters.get(parameter)!, given.get(parameter)!);
     const stamped =
@@ -412,7 +416,7 @@ class Step {
         );
       }
     }
-    this.#encoder.changed = { collection, record: 'r', values, created: true };
+    this.#encoder.fields.changed = { collection, record: 'r', values, created: true };
     const nodes = (name: string | null): string =>
       or(
         group
@@ -467,7 +471,7 @@ class Step {
       if (ground.rule.stamps.some(({ field }) => raises(this.#rulebook, collection, field)))
         further.push(not(and([flag, 'person', '(= me r)'])));
       for (const { field, value } of ground.rule.stamps) {
-        const before = values.get(field) ?? this.#encoder.field(collection, field, 'r', 'before');
+        const before = values.get(field) ?? this.#encoder.fields.of(collection, field, 'r', 'before');
         values.set(field, choose(flag, this.#stampValue({ field, value }, operation), before));
       }
     }
