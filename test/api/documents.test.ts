@@ -18,11 +18,14 @@ collection hives { ${fields} }
 collection crates { ${fields}  more json }
 collection boxes { ${fields} }
 collection logs { code text required label unique  up ref logs on delete remove  seen ref logs on delete clear  keeper ref people }
+collection lids { code text label  open boolean }
+action close on lids sets open = false
 action rename on logs (to text required) sets code = to
 rules people { people may read (id) }
 rules hives { ${sentences} }
 rules crates { ${sentences} }
 rules logs { keeper may read (all), create (all), update (all), delete, share, rename when keeper = me }
+rules lids { people may read (all) when open  people may create (all), update (open), close }
 rules boxes { keeper may read (all), share when keeper = me }
 test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper }
 test identity ben { name "Ben"  email "ben@hollowoak.example"  roles keeper }
@@ -261,6 +264,28 @@ describe('changes', () => {
       const headers = { 'if-match': now.headers.get('etag')! };
       expect((await world.ask('DELETE', path, { as: 'ada', headers })).status).toBe(204);
       expect((await at(id)).status).toBe(404);
+    }
+  });
+
+  test('whoever makes or changes what they do not see then is told no more than that it was done', async () => {
+    const lids = '/v1/records/lids';
+    const told = async (method: string, path: string, body: object) => {
+      const { status, json } = await world.ask(method, path, { as: 'cleo', body });
+      return [status, json === undefined || json === null ? null : Object.keys(json)];
+    };
+    // Whoever has been here before is answered in one trip.
+    for (let time = 0; time < 3; time++) {
+      expect((await told('POST', lids, { code: `shut ${time}`, open: false }))[1]).toEqual(['id']);
+      const made = async (code: string) =>
+        (await world.ask('POST', lids, { as: 'cleo', body: { code, open: true } })).json.id as string;
+      expect(await told('PATCH', `${lids}/${await made(`first ${time}`)}`, { open: false })).toEqual([
+        204,
+        null,
+      ]);
+      expect(await told('POST', `${lids}/${await made(`second ${time}`)}/actions/close`, {})).toEqual([
+        204,
+        null,
+      ]);
     }
   });
 

@@ -6,7 +6,7 @@ import { pairKey, type Audience, type Operation, type Rulebook } from '../../ir/
 import { referrersOf } from '../../decide/steps/delete.ts';
 import { PEOPLE, collectionOf, fieldOf } from '../../types/schema.ts';
 import type { Type } from '../../types/types.ts';
-import type { Asked, At, Changed, Who, World } from './asked.ts';
+import type { Asked, At, Who, World } from './asked.ts';
 import { asking } from './asked.ts';
 import { Declarations, type Size } from './declarations.ts';
 import { Fields } from './fields.ts';
