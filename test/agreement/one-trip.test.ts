@@ -316,6 +316,12 @@ people may read (all), create (code, yard)
 people may read (all)  people may create (code, partner) when partner.size = 2
   create {"code":"e","partner":"@b"} → made {"partner":"@b"}
   create {"code":"e","partner":"@a"} → not made
+people may read (all)  people may create (code) stamp state = "open", size = 3
+  create {"code":"e"} → made {"code":"e","state":"open","size":3}
+people may read (all)  people may create (code) stamp keeper = me.boss
+  create {"code":"e"} → made {"code":"e","keeper":"@ben"}
+people may read (all)  people may create (code) stamp keeper = me.boss.boss
+  create {"code":"e"} → in steps
 people may read (all)  people may create (code) when keeper = me stamp keeper = me
   create {"code":"e"} → made {"keeper":"@ada"}
 people may read (all) when size > 1  people may create (code, size)

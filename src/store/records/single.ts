@@ -240,16 +240,14 @@ function driver(access: Access, isOwn: boolean, asked: Asked): Driver<NewValue> 
 /** A value that no caller chooses, by what is at hand: literals, the clock, and what is known of the caller. */
 function workedOut(access: Access, operand: Operand): NewValue {
   const { kind, type } = operand;
-  if (kind === 'nothing') return missing(type);
-  if (kind === 'path' && (operand.root !== 'me' || operand.steps.length > 1)) throw new NotOneStatement();
-  if (kind !== 'path' && kind !== 'literal' && kind !== 'now' && kind !== 'today')
-    throw new NotOneStatement();
+  const isTheirs = kind === 'path' && operand.root === 'me' && operand.steps.length === 1;
+  if (!isTheirs && !atHand.has(kind)) throw new NotOneStatement();
   // Whether the caller has such a value is left to the database: where one is required, it says so.
   const worked = operandSql(operand, access.around('r', noRoles));
-  return new Expression(sql`${worked}::${columnType(type)}`, {
-    isMissing: kind === 'literal' && operand.value === null,
-  });
+  return new Expression(sql`${worked}::${columnType(type)}`);
 }
+
+const atHand: ReadonlySet<Operand['kind']> = new Set(['literal', 'now', 'today']);
 
 const noRoles: ReadonlySet<string> = new Set();
 
