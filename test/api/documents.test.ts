@@ -18,6 +18,7 @@ collection hives { ${fields} }
 collection crates { ${fields}  more json }
 collection boxes { ${fields} }
 collection logs { code text required label unique  up ref logs on delete remove  seen ref logs on delete clear  keeper ref people }
+collection tomes { code text required label  body text  next ref tomes }
 collection lids { code text label  open boolean }
 action close on lids sets open = false
 action rename on logs (to text required) sets code = to
@@ -25,6 +26,7 @@ rules people { people may read (id) }
 rules hives { ${sentences} }
 rules crates { ${sentences} }
 rules logs { keeper may read (all), create (all), update (all), delete, share, rename when keeper = me }
+rules tomes { people may read (all), create (all) }
 rules lids { people may read (all) when open  people may create (all), update (open), close }
 rules boxes { keeper may read (all), share when keeper = me }
 test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper }
@@ -38,6 +40,7 @@ const collections = ['hives', 'crates', 'boxes'] as const;
 const stored: Record<string, Values[]> = {};
 const ids: Record<string, string> = {};
 let world: World;
+const idOf = (index: number) => `00000000-0000-4000-b000-${String(index + 1).padStart(12, '0')}`;
 
 beforeAll(async () => {
   world = await openWorld(rules);
@@ -232,6 +235,44 @@ test('what is shared with somebody is listed as it was asked for, too, until it 
     await walk('boxes', 'cleo', question, ({ keeper }) => keeper === ids.ada);
   for (const each of shares) await world.ask('DELETE', each, { as: 'ada' });
   for (const question of asked) await walk('boxes', 'cleo', question, () => false);
+});
+
+test('a page of large records ends sooner, and the next goes on there; what they bring along is bounded, too', async () => {
+  const tomes = '/v1/records/tomes';
+  const sizes = [1, 1_500_000, 10, 2_000_000, 5_000_000, 1_900_000, 3];
+  for (const [index, size] of sizes.entries())
+    await run(
+      world.database,
+      sql`insert into records.tomes (id, code, body, next, created_at, updated_at)
+        values (${value(idOf(index))}::uuid, ${value(`tome ${index}`)}::text, repeat('x', ${value(size)}::integer), ${value(index === 0 ? null : idOf(index - 1))}::uuid, now(), now())`,
+    );
+  const pages: number[][] = [];
+  for (let after = ''; pages.length < sizes.length;) {
+    const { json } = await world.ask('GET', `${tomes}?limit=50&order=code${after}`, { as: 'cleo' });
+    pages.push(json.records.map(({ body }: { body: string }) => body.length));
+    if (json.next === null) break;
+    after = `&after=${json.next}`;
+  }
+  // Four megabytes, and one record in any case, however large.
+  expect(pages).toEqual([
+    [1, 1_500_000, 10, 2_000_000, 5_000_000],
+    [1_900_000, 3],
+  ]);
+  const along = async (limit: number, after: string) => {
+    const { status, json } = await world.ask(
+      'GET',
+      `${tomes}?fields=code&include=next&order=code&limit=${limit}&where=${encodeURIComponent(`code >= "tome ${after}"`)}`,
+      { as: 'cleo' },
+    );
+    return status === 200
+      ? json.records.map(({ _included }: { _included: { next: { body: string } | null } }) =>
+          _included.next === null ? null : _included.next.body.length,
+        )
+      : [status, json.errors[0].field];
+  };
+  expect(await along(4, '0')).toEqual([null, 1, 1_500_000, 10]);
+  expect(await along(2, '5')).toEqual([400, 'include']);
+  expect(await along(1, '6')).toEqual([1_900_000]);
 });
 
 describe('changes', () => {

@@ -56,6 +56,17 @@ test('a set of ids that a filter goes by costs half of it for each row', () => {
   // Below a limit a tenth of it is read, and what is at risk counts besides.
   const limited = node('Limit', 40, 1, { Plans: [filtered(400, '(keeper = ANY ($0))', set(4_010))] });
   expect(added(limited)).toBeCloseTo(looked(4_010) + 5_000 + 8);
+  const scan = filtered(400, '(keeper = ANY ($0))');
+  expect(added(node('Limit', 40, 1, { Plans: [set(4_010), scan] })), 'the set beside it').toBeCloseTo(
+    looked(4_010) + 5_000 + 8,
+  );
+  expect(added(node('Append', 40, 1, { Plans: [set(4_010), scan] })), 'no limit').toBeCloseTo(
+    looked(4_010) + 50_000,
+  );
+  expect(added(node('Limit', 40, 1, { Plans: [set(4_010)] })), 'nothing below').toBe(looked(4_010));
+  expect(added(node('Limit', 0, 1, { Plans: [set(4_010), filtered(0, '(keeper = ANY ($0))')] }))).toBe(
+    looked(4_010),
+  );
 });
 
 test('a search that stops early is at risk where it meets a filter on the way, and nothing that takes in all rows', () => {
