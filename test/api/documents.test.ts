@@ -17,7 +17,8 @@ people { }
 collection hives { ${fields} }
 collection crates { ${fields}  more json }
 collection boxes { ${fields} }
-collection logs { code text required label unique  up ref logs on delete remove  seen ref logs on delete clear  keeper ref people }
+collection logs { code text required label unique  up ref logs on delete remove  seen ref logs on delete clear  leaf ref leaves on delete remove  keeper ref people }
+collection leaves { code text required label  log ref logs required on delete remove }
 collection tomes { code text required label  body text  next ref tomes }
 collection lids { code text label  open boolean }
 action close on lids sets open = false
@@ -26,6 +27,7 @@ rules people { people may read (id) }
 rules hives { ${sentences} }
 rules crates { ${sentences} }
 rules logs { keeper may read (all), create (all), update (all), delete, share, rename when keeper = me }
+rules leaves { keeper may read (all), create (all) }
 rules tomes { people may read (all), create (all) }
 rules lids { people may read (all) when open  people may create (all), update (open), close }
 rules boxes { keeper may read (all), share when keeper = me }
@@ -346,6 +348,17 @@ describe('changes', () => {
       sql`select record from gate.shares where collection = 'logs'`,
     );
     expect(shared.map(({ record }) => record)).toEqual([d]);
+  });
+
+  test('what goes along may point back, in any order', async () => {
+    const a = await make('round a');
+    const leaf = await world.ask('POST', '/v1/records/leaves', { as: 'ada', body: { code: 'leaf', log: a } });
+    const there = async () =>
+      (await world.ask('GET', '/v1/records/leaves', { as: 'ada' })).json.records.length;
+    await world.ask('PATCH', `${logs}/${a}`, { as: 'ada', body: { leaf: leaf.json.id } });
+    expect([(await at(a)).json.leaf, await there()]).toEqual([leaf.json.id, 1]);
+    expect((await world.ask('DELETE', `${logs}/${a}`, { as: 'ada' })).status).toBe(204);
+    expect([(await at(a)).status, await there()]).toEqual([404, 0]);
   });
 
   test('a value that is too long for what makes it unique is named where it was sent as a field, and refused in any case', async () => {
