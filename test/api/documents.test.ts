@@ -19,6 +19,7 @@ collection crates { ${fields}  more json }
 collection boxes { ${fields} }
 collection logs { code text required label unique  up ref logs on delete remove  seen ref logs on delete clear  leaf ref leaves on delete remove  keeper ref people }
 collection leaves { code text required label  log ref logs required on delete remove }
+collection seals { code text required label  hive ref hives  crate ref crates }
 collection tomes { code text required label  body text  next ref tomes }
 collection lids { code text label  open boolean }
 action close on lids sets open = false
@@ -28,6 +29,7 @@ rules hives { ${sentences} }
 rules crates { ${sentences} }
 rules logs { keeper may read (all), create (all), update (all), delete, share, rename when keeper = me }
 rules leaves { keeper may read (all), create (all) }
+rules seals { people may read (all) }
 rules tomes { people may read (all), create (all) }
 rules lids { people may read (all) when open  people may create (all), update (open), close }
 rules boxes { keeper may read (all), share when keeper = me }
@@ -125,6 +127,8 @@ const asked: readonly Asked[] = [
   { order: 'note desc', limit: 3 },
   { fields: ['code'] },
   { fields: ['size', 'note'] },
+  { fields: ['code'], order: 'size desc' },
+  { fields: ['code', 'weight'], order: 'note', limit: 2 },
   { fields: ['code'], rights: true },
   { rights: true },
   { count: true },
@@ -222,6 +226,23 @@ describe.each(['hives', 'crates'])('%s', (collection) => {
         }
       }
   });
+});
+
+test('what a reference brings along is what whoever asks sees of it by itself', async () => {
+  for (const [index, hive] of stored.hives!.entries())
+    await run(
+      world.database,
+      sql`insert into records.seals (id, code, hive, crate, created_at, updated_at)
+        values (${value(idOf(index))}::uuid, ${value(`seal ${index}`)}::text, ${value(hive.id as string)}::uuid, ${value(stored.crates![index]!.id as string)}::uuid, now(), now())`,
+    );
+  for (const who of ['ada', 'cleo']) {
+    const { json } = await world.ask('GET', '/v1/records/seals?include=hive,crate&order=code', { as: who });
+    for (const [index, { _included }] of (json.records as { _included: Record<string, Values> }[]).entries())
+      for (const collection of ['hive', 'crate']) {
+        const { created_at: _, updated_at: __, ...rest } = _included[collection]!;
+        expect(rest, `${who} ${collection} ${index}`).toEqual(seen(stored[`${collection}s`]![index]!, who));
+      }
+  }
 });
 
 test('what is shared with somebody is listed as it was asked for, too, until it is shared no more', async () => {
