@@ -218,9 +218,12 @@ describe.each(['hives', 'crates'])('%s', (collection) => {
       for (const record of stored[collection]!) {
         const path = `/v1/records/${collection}/${record.id as string}`;
         for (const only of [null, ['code', 'note']]) {
-          const { json } = await world.ask('GET', only === null ? path : `${path}?fields=${only.join(',')}`, {
-            as: who,
-          });
+          const { json, text } = await world.ask(
+            'GET',
+            only === null ? path : `${path}?fields=${only.join(',')}`,
+            { as: who },
+          );
+          expect(text.split('"id":').length, 'once').toBe(2);
           const { created_at: _, updated_at: __, ...rest } = json;
           expect(rest, path).toEqual(seen(record, who, only));
         }
@@ -380,6 +383,16 @@ describe('changes', () => {
     expect([(await at(a)).json.leaf, await there()]).toEqual([leaf.json.id, 1]);
     expect((await world.ask('DELETE', `${logs}/${a}`, { as: 'ada' })).status).toBe(204);
     expect([(await at(a)).status, await there()]).toEqual([404, 0]);
+  });
+
+  test('a change of nothing is answered as a change, and changes nothing', async () => {
+    const id = await make('still');
+    const before = await at(id);
+    for (let time = 0; time < 2; time++) {
+      const { status, json } = await world.ask('PATCH', `${logs}/${id}`, { as: 'ada', body: {} });
+      expect([status, json]).toEqual([200, before.json]);
+      expect((await at(id)).headers.get('etag')).toBe(before.headers.get('etag'));
+    }
   });
 
   test('a value that is too long for what makes it unique is named where it was sent as a field, and refused in any case', async () => {

@@ -266,6 +266,17 @@ test('what is shared gives the same to the same under rules that say the same', 
   expect((await ways(`${some} ${visits('')}`, `${all} ${visits('')}`, ofVisits))[0]).not.toBe('nobody');
 });
 
+test('what is shared for one thing is no share for another', async () => {
+  // Whoever shares it may read it; with whom they share it for its deletion alone may not.
+  const rules = 'keeper may read when keeper = me  keeper may delete, share when keeper = me';
+  expect(
+    await ways(`rules hives { people may read  ${rules} }`, `rules hives { ${rules} }`, {
+      ...read,
+      operation: 'delete',
+    }),
+  ).toEqual(['nobody', 'somebody']);
+});
+
 test('what is not covered is said: other roles, other collections', async () => {
   const before = rulebookOf('rules hives { keeper may delete when keeper = me }');
   const after = rulebookOf('rules hives { keeper may delete }');

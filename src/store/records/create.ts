@@ -38,9 +38,8 @@ export async function createRecord(
     if (!verdict.allowed) return refuse(refusalOf(verdict));
     const definition = collectionOf(rulebook.schema, collection);
     // What was supplied has been measured; a stamp may be longer.
-    const long = tooLong(definition, verdict.values);
-    if (long.length > 0)
-      return refuse({ kind: 'value too large', fields: long.filter((name) => supplied.has(name)) });
+    if (tooLong(definition, verdict.values).length > 0)
+      return refuse({ kind: 'value too large', fields: [] });
     const insert = insertSql(definition, verdict.values);
     return done({ id, record: await writeAndRead(transaction, access, insert, collection, id) });
   };
