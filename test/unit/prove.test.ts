@@ -404,6 +404,21 @@ describe('each piece of the language means to the solver what it means to the ru
     ],
     // Longer, or larger, than anything that random worlds are made of.
     [
+      'hives { people may read when about is present and length(note) > 16 }',
+      'read hives only if keeper = me',
+      'refuted',
+    ],
+    [
+      'hives { people may read when note = me.email and length(note) > 16 }',
+      'read hives only if keeper = me',
+      'refuted',
+    ],
+    [
+      'hives { people may read when me.email is missing and some p in people has (p = me and length(p.email) > 16) }',
+      'read hives only if keeper = me',
+      'refuted',
+    ],
+    [
       'hives { people may read when note in tags and length(note) > 16 }',
       'read hives only if keeper = me',
       'refuted',
