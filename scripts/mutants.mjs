@@ -44,7 +44,12 @@ const folders = {
   },
   'core/analysis/prove': {
     least: 90,
-    tests: [...agreement('one-world'), 'test/unit/prove.test.ts', 'test/unit/compare.test.ts'],
+    tests: [
+      'test/unit/smallest.test.ts',
+      ...agreement('one-world'),
+      'test/unit/prove.test.ts',
+      'test/unit/compare.test.ts',
+    ],
     others: agreement('proofs', 'outcomes'),
   },
   'store/records': {

@@ -167,8 +167,8 @@ function without(records: Records, name: string, id: Value): Records {
       ? records
       : new Map([...records, [name, left]]);
   const other = left[0]!.id!;
-  const turned = (value: Value): Value =>
-    value === id ? other : Array.isArray(value) ? value.filter((one) => one !== id) : value;
+  // No field holds references to many.
+  const turned = (value: Value): Value => (value === id ? other : value);
   return new Map(
     [...records].map(([of, all]) => [
       of,
@@ -180,8 +180,5 @@ function without(records: Records, name: string, id: Value): Records {
 }
 
 function pointsAt(record: RecordValues, id: Value): boolean {
-  return Object.entries(record).some(
-    ([field, value]) =>
-      field !== 'id' && (value === id || (Array.isArray(value) && value.includes(id as Scalar))),
-  );
+  return Object.entries(record).some(([field, value]) => field !== 'id' && value === id);
 }
