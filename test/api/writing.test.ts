@@ -20,7 +20,7 @@ import { done, refuse, type Outcome } from '../../src/store/records/outcome.ts';
 import { listStatement } from '../../src/store/records/plans.ts';
 import { countVisible, listRecords, readRecord, readRecords } from '../../src/store/records/read.ts';
 import { inTurn } from '../../src/store/records/turns.ts';
-import { updateRecord } from '../../src/store/records/update.ts';
+import { actOn, updateRecord } from '../../src/store/records/update.ts';
 import { refers, writing, type Writer } from '../../src/store/records/writing.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
 
@@ -47,16 +47,17 @@ beforeAll(async () => {
       name: 'writing.gate',
       text: `
       people { yard ref yards }
+      action brand on hives (mark text) sets mark = mark
       role keeper
       role helper
       collection yards { name text required label  keeper ref people }
-      collection hives { code text required label  tag text unique  keeper ref people  yard ref yards  size integer = 1  open boolean = false  next ref hives }
+      collection hives { code text required label  tag text unique  keeper ref people  yard ref yards  size integer = 1  open boolean = false  next ref hives  mark text up to 5 }
       collection logs { code text label  hive ref hives required  place ref yards required }
       rules people { people may read (all) }
       rules yards { people may read (all), create (name), delete }
       rules hives {
         people may read (all) when keeper = me or yard.keeper = me or open
-        helper may create (code, tag), update (code, size, keeper, next), delete
+        helper may create (code, tag, mark), update (code, size, keeper, next, mark), delete, brand
         people may share when keeper = me
       }
       rules logs {
@@ -305,6 +306,29 @@ test('what the database refuses is told by the caller’s own fields, and by no 
       },
     ),
   ).rejects.toThrow(/division/);
+});
+
+test('what is longer than its field may be is named where the caller gave it as that field, and is never written', async () => {
+  const helper = accessOf(person(1, 'helper'));
+  const told = (outcome: Outcome<unknown>) => (outcome.ok ? 'done' : outcome.refusal);
+  const mark = (text: string) => new Map([['mark', text]]);
+  const tooLarge = (...fields: string[]) => ({ kind: 'value too large', fields });
+  const brand = [...rulebook.actions.values()].find(({ name }) => name === 'brand')!;
+  const hive = id(3, 400);
+  for (const [text, create, update, act] of [
+    ['short', 'done', 'done', 'done'],
+    ['longer', tooLarge('mark'), tooLarge('mark'), tooLarge()],
+  ] as const) {
+    const made = await createRecord(own.database, helper, 'hives', new Map([['code', text], ...mark(text)]));
+    expect(told(made)).toEqual(create);
+    expect(told(await updateRecord(own.database, helper, 'hives', hive, mark(text)))).toEqual(update);
+    expect(told(await actOn(own.database, helper, brand, hive, mark(text)))).toEqual(act);
+  }
+  const [row] = await run<{ mark: string }>(
+    own.database,
+    sql`select mark from records.hives where id = ${value(hive)}::uuid`,
+  );
+  expect(row!.mark).toBe('short');
 });
 
 test('more than 2,000 writes of one group are not let wait; and others are not held up by them', async () => {

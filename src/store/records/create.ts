@@ -37,9 +37,10 @@ export async function createRecord(
     );
     if (!verdict.allowed) return refuse(refusalOf(verdict));
     const definition = collectionOf(rulebook.schema, collection);
-    // What was supplied has been measured; a stamp may be longer.
-    if (tooLong(definition, verdict.values).length > 0)
-      return refuse({ kind: 'value too large', fields: [] });
+    // What comes by HTTP has been measured; what a trial supplies has not, and a stamp may be longer, too.
+    const long = tooLong(definition, verdict.values);
+    if (long.length > 0)
+      return refuse({ kind: 'value too large', fields: long.filter((name) => supplied.has(name)) });
     const insert = insertSql(definition, verdict.values);
     return done({ id, record: await writeAndRead(transaction, access, insert, collection, id) });
   };

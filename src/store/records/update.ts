@@ -75,15 +75,19 @@ async function changing(
   precondition: Precondition,
   write: Write,
 ): Promise<Outcome<VisibleRecord | null>> {
-  const { collection, id, supplied } = write;
+  const { operation, collection, id, supplied } = write;
   const oneByOne = async (transaction: Executor, access: Access): Promise<Outcome<VisibleRecord | null>> => {
     const driver = storeDriver(transaction, access, collection, id, precondition);
     const verdict = await driveAsync(write.steps(access, supplied, id, plain), driver);
     if (!verdict.allowed) return refuse(refusalOf(verdict));
     const definition = collectionOf(access.rulebook.schema, collection);
-    // What was supplied has been measured; what a stamp or an action sets may be longer, and is no field of the caller's.
-    if (tooLong(definition, verdict.values).length > 0)
-      return refuse({ kind: 'value too large', fields: [] });
+    const long = tooLong(definition, verdict.values);
+    if (long.length > 0)
+      return refuse({
+        kind: 'value too large',
+        // Of an action nothing is a field that the caller supplied.
+        fields: operation === 'update' ? long.filter((name) => supplied.has(name)) : [],
+      });
     if (verdict.values.size === 0) return done(await readRecord(transaction, access, collection, id));
     const update = updateSql(definition, id, verdict.values);
     return done(await writeAndRead(transaction, access, update, collection, id));
