@@ -2,6 +2,7 @@ import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { Dice } from '../../src/core/analysis/dice.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import { run } from '../../src/store/connection.ts';
+import { tallies } from '../../src/store/tallies.ts';
 import { openWorld, type World } from '../support/world.ts';
 
 /**
@@ -31,7 +32,7 @@ rules logs { keeper may read (all), create (all), update (all), delete, share, r
 rules leaves { keeper may read (all), create (all) }
 rules seals { people may read (all) }
 rules tomes { people may read (all), create (all) }
-rules lids { people may read (all) when open  people may create (all), update (open), close }
+rules lids { people may read (all) when open  people may create (all), update (open), delete, close }
 rules boxes { keeper may read (all), share when keeper = me }
 test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper }
 test identity ben { name "Ben"  email "ben@hollowoak.example"  roles keeper }
@@ -332,6 +333,23 @@ describe('changes', () => {
       expect((await world.ask('DELETE', path, { as: 'ada', headers })).status).toBe(204);
       expect((await at(id)).status).toBe(404);
     }
+  });
+
+  test('a precondition holds for a deletion that one trip would make, too', async () => {
+    for (let time = 0; time < 3; time++) {
+      const body = { code: `stale ${time}`, open: true };
+      const { json } = await world.ask('POST', '/v1/records/lids', { as: 'cleo', body });
+      const path = `/v1/records/lids/${json.id as string}`;
+      const gone = async (tag: string) =>
+        (await world.ask('DELETE', path, { as: 'cleo', headers: { 'if-match': tag } })).status;
+      const { headers } = await world.ask('GET', path, { as: 'cleo' });
+      expect([await gone('"another"'), await gone(headers.get('etag')!)]).toEqual([412, 204]);
+    }
+    const body = { code: 'last', open: true };
+    const { json } = await world.ask('POST', '/v1/records/lids', { as: 'cleo', body });
+    const made = tallies.writes.atOnce;
+    await world.ask('DELETE', `/v1/records/lids/${json.id as string}`, { as: 'cleo' });
+    expect(tallies.writes.atOnce - made, 'in one trip without').toBe(1);
   });
 
   test('whoever makes or changes what they do not see then is told no more than that it was done', async () => {
