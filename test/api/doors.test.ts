@@ -491,6 +491,36 @@ test('whoever runs the service is told of roles that nobody knows, and why a tok
   ]);
 });
 
+test('whoever runs the service is told that somebody new cannot come, and not that somebody could', async () => {
+  const admitting = { ...issuer.settings, newcomers: 'admit' } as const;
+  const empty = await openWorld([], { issuers: [admitting] });
+  const tokens = new TokenVerifier([issuerConfig(admitting)], 5, await key(), await proofKey());
+  const told = async ({ database }: World, subject: string) => {
+    const said: unknown[] = [];
+    const logger = { info: (what: unknown) => said.push(what), warn: (what: unknown) => said.push(what) };
+    const callers = new CallerFinder(
+      database,
+      tokens,
+      new RulebookKeeper(database, logger as never),
+      logger as never,
+    );
+    const headers = { authorization: `Bearer ${await issuer.token(subject)}` };
+    await callers.find({ headers } as never).catch((refusal: unknown) => refusal);
+    return said;
+  };
+  try {
+    const unknown = { fault: 'it speaks for nobody who is known and active' };
+    expect(await told(empty, 'early')).toEqual([expect.stringContaining('cannot be added'), unknown]);
+    expect(await told(world, 'in time')).toEqual([]);
+    await set(
+      `update records.people set _active = false where id = (select person from gate.logins where subject = 'in time')`,
+    );
+    expect(await told(world, 'in time')).toEqual([unknown]);
+  } finally {
+    await empty.close();
+  }
+});
+
 describe('the door of staff', () => {
   test('a key opens what it is for, at its level; changes need an unlock of its own', async () => {
     const made = async (name: string, level: Level, areas: Area[]) => {
