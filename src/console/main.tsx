@@ -47,7 +47,7 @@ createRoot(document.querySelector('#root')!).render(
       <ThemeProvider theme={theme} defaultMode="system" noSsr>
         <CssBaseline />
         <QueryClientProvider client={queries}>
-          {/* At once: on the page before, which would stay a while, whatever is chosen would lead back there. */}
+          {/* Links are followed at once. In a transition the page before would stay for a moment, and a choice made on it would lead back there. */}
           <BrowserRouter basename="/console" useTransitions={false}>
             <App />
           </BrowserRouter>

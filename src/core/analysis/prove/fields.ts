@@ -78,7 +78,7 @@ export class Fields {
     return { term: `g_${name}`, present, type };
   }
 
-  /** Has it a value, of a field that need not? */
+  /** Does the record have a value in a field that is not required? */
   presence(collection: string, field: string, type: Type, element: string): string {
     const name = `p_${collection}_${field}`;
     this.#declarations.declare({ name, collection, field, type, role: 'present' }, 'Bool');

@@ -13,7 +13,7 @@ export function inList({ list, holder, item }: Membership): string {
   return `(${list}${holder === null ? '' : ` ${holder}`} ${item})`;
 }
 
-/** What was asked of lists: in a world of so many records it can be read from that what is in them. */
+/** What was asked of lists. In a world with a given number of records, the answers tell what is in each list. */
 export class Memberships {
   readonly #isCounted: boolean;
   readonly all: Membership[] = [];
