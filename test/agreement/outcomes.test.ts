@@ -510,6 +510,10 @@ const invariants = [
   'create notes only if writer = me',
   'seal boxes only if old.state != "shut"',
   'update notes (about) only if me is present',
+  'update boxes only if twin is present or pair is present',
+  'update boxes (twin) only if new.pair is present or old.pair is missing',
+  'update boxes (twin) only if some n in notes has (n.box = this)',
+  'update notes (about) only if about is present or box.twin is present',
 ];
 
 test(

@@ -375,21 +375,40 @@ test.each<[string, 'deleted' | 'cleared', number]>([
   ['nobody may update (who) unless old.open', 'cleared', 6],
   ['nobody may update (n) unless open', 'cleared', 0],
   ['nobody may delete unless open', 'cleared', 0],
-  ['nobody may update unless new.who is present', 'cleared', 8],
+  ['nobody may update unless new.who is present', 'cleared', 7],
   ['nobody may update unless old.who is present', 'cleared', 5],
   // What hides a record is asked of it as it is.
   ['nobody may read unless who is present', 'cleared', 5],
-  // Each is asked for itself, with what becomes of it and of no other.
-  ['nobody may update unless some w in visits has (w.who = me)', 'cleared', 0],
-  ['nobody may update unless some w in visits has (w.who = me and w.open)', 'cleared', 1],
-  ['nobody may update unless no w in visits has (w.who = me and w.open)', 'cleared', 8],
-  ['nobody but keeper may delete unless open', 'deleted', 0],
+  ['nobody may read unless some w in visits has (w.code = "v7")', 'cleared', 0],
+  // What is asked of the time after sees all that the deletion comes to: what goes along, and what others lose.
+  ['nobody may update unless some w in visits has (w.who = me)', 'cleared', 8],
+  ['nobody may update unless some w in visits has (w.who is present)', 'cleared', 8],
+  ['nobody may update unless some w in visits has (w.code = "v7")', 'cleared', 8],
+  ['nobody may update unless some w in visits has (w.code = "v6")', 'cleared', 0],
+  ['nobody may update unless no w in visits has (w.code = "v7")', 'cleared', 8],
+  ['nobody may update unless new.updated_at > old.updated_at', 'cleared', 6],
+  [
+    'nobody may update unless count(w in visits where w.updated_at > "2030-01-01T00:00:00Z") < 3',
+    'cleared',
+    0,
+  ],
+  [
+    'nobody may update unless count(w in visits where w.updated_at > "2030-01-01T00:00:00Z") < 2',
+    'cleared',
+    8,
+  ],
 ])('“%s” stops, of eight visits that are %s with another record, %i', async (fence, how, expected) => {
-  const { access } = accessFor(`people may read (all)  ${fence}`, ['keeper']);
+  const { access: now } = accessFor(`people may read (all)  ${fence}`, ['keeper']);
+  const access = new Access(now.rulebook, now.caller, '2031-01-01T00:00:00.000000Z');
   const field = how === 'cleared' ? 'who' : null;
   const leaves = leavesOf(fencesAlong(access.rulebook, access.caller, 'visits', field));
-  const changes = field === null ? null : new Map<string, Value>([['who', null]]);
-  const statement = stoppedSql(access, leaves, 'visits', visits.map(idOf), changes);
+  const lost = { collection: 'visits', field: 'who', ids: ['v1', 'v8'].map(idOf), targets: [idOf('ada')] };
+  const gone = new Map([
+    ['people', [idOf('ada')]],
+    ['visits', [idOf('v7')]],
+  ]);
+  const after = field === null ? null : { removed: gone, cleared: [lost] };
+  const statement = stoppedSql(access, leaves, 'visits', visits.map(idOf), after);
   const [row] = await run<{ count: number }>(own.database, statement);
   expect(row!.count).toBe(expected);
 });

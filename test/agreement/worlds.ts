@@ -19,7 +19,7 @@ people { zone ref zones on delete clear  grade integer  nick text  mentor ref pe
 collection zones { name text label  parent ref zones on delete clear  tree by parent }
 collection boxes {
   code text label  owner ref people on delete clear  zone ref zones on delete remove  state one of ("new", "open", "shut") = "new"
-  size integer = 1  locked boolean  signed ref people  due date  twin ref boxes on delete clear
+  size integer = 1  locked boolean  signed ref people  due date  twin ref boxes on delete clear  pair ref boxes on delete clear
   owned by owner
 }
 collection notes { code text label  box ref boxes required on delete remove  about ref boxes on delete clear  after ref notes on delete remove  copy ref notes  writer ref people  kind one of ("a", "b") = "a"  marked boolean = false  seen timestamp = now  owned by writer }
@@ -78,6 +78,10 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'count(b in boxes where b.state = state) < 4',
     'lower(code) contains "a"',
     'due >= today - 30 days',
+    'twin is present or pair is present',
+    'pair.twin is present',
+    'some n in notes has (n.box = this)',
+    'count(b in boxes where b.twin = this) < 2',
   ],
   notes: [
     'writer = me',
@@ -87,6 +91,7 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'marked',
     'not marked',
     'about is present',
+    'about is present or box.twin is present',
     'after.kind = "a"',
     'me may update box (state)',
     'me may delete box',
@@ -106,6 +111,8 @@ const transitions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'new.zone within me.zone',
     'new.twin.state = "open"',
     'old.twin.size < new.size',
+    'new.twin is present or new.pair is present',
+    'old.pair.twin is present or old.zone within me.zone',
     'new.state in ("open", "shut")',
     'old.locked is missing or new.locked',
   ],
@@ -120,7 +127,7 @@ const transitions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
 const fields: Readonly<Record<OutcomeCollection, readonly string[]>> = {
   people: ['zone', 'grade', 'nick', 'mentor'],
   zones: ['name', 'parent'],
-  boxes: ['code', 'owner', 'zone', 'state', 'size', 'locked', 'signed', 'due', 'twin'],
+  boxes: ['code', 'owner', 'zone', 'state', 'size', 'locked', 'signed', 'due', 'twin', 'pair'],
   notes: ['code', 'box', 'about', 'after', 'copy', 'writer', 'kind', 'marked'],
 };
 

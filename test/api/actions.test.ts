@@ -188,6 +188,8 @@ describe('a stamp on update', () => {
 describe('on delete', () => {
   const remove = (as: string, collection: string, id: string) =>
     world.ask('DELETE', `/v1/records/${collection}/${id}`, { as });
+  const rehearsed = (as: string, shelf: string) =>
+    world.ask('DELETE', `/v1/records/shelves/${shelf}`, { as, headers: { 'firmgate-rehearsal': 'true' } });
 
   test('takes along and clears, over several steps, without asking for grants', async () => {
     const shelf = await insert('shelves', { name: 'A', keeper: people.get('ada') });
@@ -238,6 +240,40 @@ describe('on delete', () => {
     const sold = await jar({ shelf, state: 'sold' });
     expect((await remove('carl', 'shelves', shelf)).status).toBe(409);
     expect((await stored('jars', sold))!.shelf).toBe(shelf);
+  });
+
+  test('asks a fence of everything that the deletion would leave, and not of one reference at a time', async () => {
+    const text = rulebook.replace(
+      '  keeper  ref people required\n',
+      (all) => `${all}  spare ref shelves on delete clear\n`,
+    );
+    const fence = (condition: string) => `${text}\nrules jars { nobody may update unless ${condition} }`;
+    const publish = (condition: string) =>
+      world.desk.publish({ files: [{ name: 'test.gate', text: fence(condition) }] });
+    await publish('new.shelf is present or new.spare is present');
+    const [one, other] = [
+      await insert('shelves', { name: 'C', keeper: people.get('ada') }),
+      await insert('shelves', { name: 'D', keeper: people.get('ada') }),
+    ];
+    const id = await jar({ shelf: one, spare: one });
+    const apart = await jar({ shelf: other, spare: null });
+    const spared = await jar({ shelf: other, spare: one });
+    for (const shelf of [one, other]) {
+      expect((await remove('carl', 'shelves', shelf)).status).toBe(409);
+      expect((await rehearsed('carl', shelf)).status).toBe(409);
+    }
+    await world.database.raw('delete from records.jars where id = ?', [apart]);
+    expect((await remove('carl', 'shelves', other)).status).toBe(204);
+    expect(await stored('jars', spared)).toMatchObject({ shelf: null, spare: one });
+    // What another record loses by it counts, too: of two jars on the shelf neither has one afterwards.
+    await world.database.raw('update records.jars set shelf = null, spare = null where id <> ?', [id]);
+    const second = await jar({ shelf: one });
+    await publish('some j in jars has (j.shelf is present)');
+    expect((await remove('carl', 'shelves', one)).status).toBe(409);
+    expect([(await stored('jars', id))!.spare, (await stored('jars', second))!.shelf]).toEqual([one, one]);
+    await jar({ shelf: await insert('shelves', { name: 'E', keeper: people.get('ada') }) });
+    expect((await remove('carl', 'shelves', one)).status).toBe(204);
+    expect(await stored('jars', id)).toMatchObject({ shelf: null, spare: null });
   });
 });
 

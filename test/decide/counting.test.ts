@@ -90,6 +90,14 @@ const person = (id: string, more: RecordValues = {}): RecordValues & { id: strin
   ...more,
 });
 
+function worldOf(records: Readonly<Record<string, readonly RecordValues[]>>): World {
+  return {
+    now: NOW,
+    look: (name, id) => records[name]?.find((each) => each.id === id) ?? null,
+    all: (name) => records[name] ?? [],
+  };
+}
+
 /** Both answers for one record. */
 function both(
   rules: string,
@@ -99,11 +107,7 @@ function both(
   records: Record<string, readonly RecordValues[]>,
 ) {
   const rulebook = parse(schema + rules);
-  const world: World = {
-    now: NOW,
-    look: (name, id) => records[name]?.find((each) => each.id === id) ?? null,
-    all: (name) => records[name] ?? [],
-  };
+  const world = worldOf(records);
   const tried = reachedOf(new Decider(rulebook, caller, world), collection, record, true);
   const found = counting(rulebook, caller, world, collection)(record);
   expect(differences(tried, found)).toEqual([]);
@@ -200,11 +204,7 @@ rules people { people may read (all) }
 function inThread(rules: string, logs: readonly RecordValues[], id: string) {
   const rulebook = parse(threads + rules);
   const records: Record<string, readonly RecordValues[]> = { people: [person('ada')], logs };
-  const world: World = {
-    now: NOW,
-    look: (name, of) => records[name]?.find((each) => each.id === of) ?? null,
-    all: (name) => records[name] ?? [],
-  };
+  const world = worldOf(records);
   const ada: Caller = { person: { id: 'ada', values: person('ada') }, roles: new Set() };
   const log = logs.find((each) => each.id === id)!;
   const tried = reachedOf(new Decider(rulebook, ada, world), 'logs', log, true);
@@ -254,3 +254,85 @@ test('what goes along further than is followed is left open where a fence could 
   const free = inThread('rules logs { people may read (all), delete }', chain(9, true), 'l0');
   expect([free.found.delete, free.found.undecided]).toEqual([true, []]);
 });
+
+const yards = `
+people { grade integer }
+collection yards { name text label }
+collection sheds { name text label  yard ref yards on delete clear }
+collection hives { code text label  yard ref yards on delete clear  winter ref yards on delete clear  shed ref sheds on delete clear }
+collection visits { code text label  hive ref hives  yard ref yards on delete remove }
+rules people { people may read (all) }
+rules yards { people may read (all), delete }
+`;
+const yardAndWinter = ['update yard', 'update winter'];
+
+test.each<
+  [
+    fence: string,
+    may: boolean,
+    lost: readonly string[] | 'open',
+    more?: { winter?: string | null; town?: true },
+  ]
+>([
+  // Both references point there, and both are lost.
+  ['yard is present or winter is present', false, []],
+  ['old.yard is present and new.yard is missing and new.winter is missing', true, yardAndWinter],
+  ['yard is present or winter is present', true, yardAndWinter, { winter: 'b' }],
+  ['yard is present or winter is present', false, [], { winter: null }],
+  ['new.yard is missing', true, ['update yard'], { winter: 'b' }],
+  // Where a yard may go along with another, two yards may go at once.
+  ['yard is present or winter is present', false, 'open', { town: true }],
+  ['code = "h"', true, yardAndWinter, { town: true }],
+  // The shed stays, but what it stands in does not: that is seen in other records alone.
+  ['shed is present', true, yardAndWinter],
+  ['shed.name = "s"', true, yardAndWinter],
+  ['shed.yard is present', false, 'open'],
+  ['old.shed.yard is present', true, yardAndWinter],
+  ['new.shed.yard is missing', true, 'open'],
+  // Visits go along, and a fence sees that they will have gone.
+  ['some v in visits has (v.hive = this)', false, 'open'],
+  ['no v in visits has (v.hive = this and v.code = "w")', true, 'open'],
+  ['count(v in visits where v.hive = this) < 5', true, 'open'],
+  ['some h in hives has (h.code = "h")', true, yardAndWinter],
+  ['some h in hives has (h.yard is present)', false, 'open'],
+  ['me may read shed', false, 'open'],
+])(
+  'a hive that a fence keeps unless “%s”, and its yard is deleted: it is let go %s, counted %s',
+  (fence, may, lost, more = {}) => {
+    const town = more.town === true ? 'town ref yards on delete remove' : '';
+    const text = `${yards.replace('label }', `label  ${town} }`)}
+    rules hives { people may read (all)  nobody may update unless ${fence} }`;
+    const at = { created_at: NOW, updated_at: NOW };
+    const hive = { id: 'h', code: 'h', yard: 'a', winter: 'a', shed: 's', ...more, ...at };
+    const yard = { id: 'a', name: 'a', town: null, ...at };
+    const records = {
+      people: [person('ada')],
+      yards: [yard, { ...yard, id: 'b' }],
+      sheds: [{ id: 's', name: 's', yard: 'a', ...at }],
+      hives: [hive],
+      visits: [{ id: 'v', code: 'v', hive: 'h', yard: 'a', ...at }],
+    };
+    const rulebook = parse(text);
+    const world = worldOf(records);
+    const ada: Caller = { person: { id: 'ada', values: person('ada') }, roles: new Set() };
+    const decider = new Decider(rulebook, ada, world);
+    const { refusedBy } = decider.decide({
+      operation: 'delete',
+      collection: 'yards',
+      record: yard,
+      values: new Map(),
+    });
+    expect(refusedBy).toBe(may ? null : 'follows fenced');
+    const deleted = counting(rulebook, ada, world, 'yards')(yard);
+    expect([deleted.delete, deleted.undecided]).toEqual(lost === 'open' ? [false, ['delete']] : [may, []]);
+    for (const { follows, undecided } of [
+      counting(rulebook, ada, world, 'hives')(hive),
+      reachedOf(decider, 'hives', hive),
+    ]) {
+      const open = yardAndWinter
+        .filter((what) => what === 'update yard' || hive.winter !== null)
+        .map((what) => `goes along: ${what}`);
+      expect([follows, undecided]).toEqual(lost === 'open' ? [[], open] : [lost, []]);
+    }
+  },
+);

@@ -46,6 +46,8 @@ interface Moment {
   readonly before: RecordValues | null;
   readonly after: RecordValues | null;
   readonly world: World;
+  /** Where more than the record changes. */
+  readonly afterwards?: World;
 }
 
 type Values = ReadonlyMap<string, Value>;
@@ -121,10 +123,15 @@ export class Plain {
   // ——— conditions
 
   /** Exactly true, on every side that there is. */
-  #holds(when: Condition, operation: string, collection: string, { before, after, world }: Moment): boolean {
+  #holds(
+    when: Condition,
+    operation: string,
+    collection: string,
+    { before, after, world, afterwards }: Moment,
+  ): boolean {
     const roles = this.#held(operation, collection);
     const { look, all, now } = world;
-    const changed: World = {
+    const changed: World = afterwards ?? {
       now,
       look: (name, id) => (name === collection && id === after?.id ? after : look(name, id)),
       all: (name, beside) =>
@@ -451,11 +458,7 @@ export class Plain {
       const seen = { before: each, after: null, world: this.#world };
       if (!this.#passes('read', holder.name, null, seen)) return false;
       if (onDelete === 'remove') return this.#passes('delete', holder.name, null, seen);
-      if (this.#isOwn(holder.name, each) && this.#raises(holder.name, name)) return false;
-      const change = { ...seen, after: { ...each, [name]: null, updated_at: this.#world.now } };
-      return (
-        this.#passes('update', holder.name, null, change) && this.#passes('update', holder.name, name, change)
-      );
+      return !(this.#isOwn(holder.name, each) && this.#raises(holder.name, name));
     };
     const queue = [{ collection, ids: [record.id as string] }];
     for (const { collection: target, ids } of queue)
@@ -468,6 +471,29 @@ export class Plain {
       }
     // What goes along loses no reference.
     const cleared: Follows['cleared'][number][] = [];
+    const left = (name: string, each: RecordValues): RecordValues => {
+      const lost = cleared.filter(
+        ({ collection: of, ids }) => of === name && ids.includes(each.id as string),
+      );
+      return lost.length === 0
+        ? each
+        : {
+            ...each,
+            updated_at: this.#world.now,
+            ...Object.fromEntries(lost.map(({ field }) => [field, null])),
+          };
+    };
+    const afterwards: World = {
+      now: this.#world.now,
+      look: (name, id) => {
+        const each = gone.get(name)!.has(id) ? null : this.#world.look(name, id);
+        return each === null ? null : left(name, each);
+      },
+      all: (name) =>
+        [...this.#world.all(name)]
+          .filter(({ id }) => !gone.get(name)!.has(id as string))
+          .map((each) => left(name, each)),
+    };
     for (const [target, all] of gone)
       for (const by of fieldsThat('clear', schema)) {
         const found = pointing(by, target, [...all]);
@@ -475,6 +501,13 @@ export class Plain {
         const ids = found.map(({ id }) => id as string);
         if (ids.length > 0)
           cleared.push({ collection: by[0].name, field: by[1].name, ids, targets: [...all] });
+      }
+    for (const { collection: holder, field, ids } of cleared)
+      for (const id of ids) {
+        const before = this.#world.look(holder, id)!;
+        const change = { before, after: left(holder, before), world: this.#world, afterwards };
+        if (!this.#passes('update', holder, null, change) || !this.#passes('update', holder, field, change))
+          return refused('follows fenced');
       }
     const isHeld = [...schema.values()].some((holder) =>
       [...holder.fields.values()].some(

@@ -576,8 +576,7 @@ describe('each piece of the language means to the solver what it means to the ru
     [
       'districts { people may read, delete when this within me.district }',
       'update districts (parent) only if old.parent within me.district',
-      // That nothing is below itself the solver is not told.
-      'not decided',
+      'proved',
     ],
     [
       'districts { people may read, update when this within me.district }',
@@ -775,6 +774,69 @@ describe('each piece of the language means to the solver what it means to the ru
     if (proof.result === 'refuted') expect(proof.example.step).not.toMatch(/[0-9a-f]{8}-/);
   });
 });
+
+test.each<[more: string, fence: string, invariant: string, expected: 'proved' | 'refuted' | 'not decided']>([
+  // Whatever points at the same is lost at once.
+  ['', '', 'yard is present or winter is present', 'refuted'],
+  ['', '', 'old.yard != old.winter or new.yard is missing or new.winter is present', 'refuted'],
+  [
+    '',
+    'nobody may update unless yard is present or winter is present',
+    'yard is present or winter is present',
+    'proved',
+  ],
+  [
+    '',
+    '',
+    'old.yard is missing or old.winter is missing or old.yard != old.winter or (new.yard is missing and new.winter is missing) or (new.yard is present and new.winter is present)',
+    'proved',
+  ],
+  [
+    '',
+    '',
+    'old.yard is missing or old.shed is missing or new.yard is present or new.shed is present',
+    'proved',
+  ],
+  [
+    'sheds.yard',
+    '',
+    'old.yard is missing or old.shed is missing or new.yard is present or new.shed is present',
+    'refuted',
+  ],
+  [
+    'yards.town',
+    '',
+    'old.yard = old.winter or old.yard is missing or old.winter is missing or new.yard is present or new.winter is present',
+    'refuted',
+  ],
+  // What other records lose by the same deletion is not put to the solver.
+  [
+    '',
+    'nobody may update unless some v in visits has (v.hive = this)',
+    'some v in visits has (v.hive = this)',
+    'not decided',
+  ],
+  ['', '', 'no v in visits has (v.hive = this) or code is present or code is missing', 'not decided'],
+  ['', '', 'old.yard.name = "a" or old.yard.name != "a" or old.yard.name is missing', 'proved'],
+])(
+  'of deletions with %s, “%s”, and what they clear, “%s” is %s',
+  async (more, fence, invariant, expected) => {
+    const goes = (name: string) => (more === name ? 'on delete remove' : '');
+    const text = `
+    collection yards { name text label  town ref yards ${goes('yards.town')} }
+    collection sheds { name text label  yard ref yards ${goes('sheds.yard')} }
+    collection hives { code text label  yard ref yards on delete clear  winter ref yards on delete clear  shed ref sheds on delete clear }
+    collection visits { code text label  hive ref hives  yard ref yards on delete remove }
+    rules yards { people may read (all), delete }
+    rules sheds { people may read (all), delete }
+    rules hives { people may read (all) ${fence} }
+    invariant "i" update hives only if ${invariant}`;
+    const checked = checkRulebook([{ name: 'a.gate', text }]);
+    if (!checked.ok) expect.fail(`${text} ${checked.diagnostics[0]!.message}`);
+    const proof = await prove(checked.rulebook, checked.rulebook.invariants[0]!, solver.solve);
+    expect(proof.result, JSON.stringify(proof)).toBe(expected);
+  },
+);
 
 test.each<[string, string, Partial<Example>]>([
   [

@@ -1,9 +1,11 @@
+import { aftermathOf, clearedOf, goingWith, seesAftermath, targetOf } from '../decide/aftermath.ts';
 import { isOwn, settledFor } from '../decide/condition.ts';
 import type { Caller } from '../decide/caller.ts';
 import { leavesOf } from '../decide/nodes.ts';
 import { permissionOf, raises } from '../decide/permission.ts';
-import { fencesAlong, referrersOf, type Referrer } from '../decide/steps/delete.ts';
-import { negate, type Condition, type PathOperand } from '../ir/conditions.ts';
+import { fencesAlong } from '../decide/steps/delete.ts';
+import { referrersOf, type Referrer } from '../decide/steps/referrers.ts';
+import { negate, pathsOf, type Condition, type Operand, type PathOperand } from '../ir/conditions.ts';
 import { folded } from '../ir/fold.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, type Field } from '../types/schema.ts';
@@ -19,7 +21,10 @@ const MOST_CHAINS = 64;
 export interface Deletion {
   /** A rule lets them, and what goes along, as far as it is followed, is fenced against nothing. */
   readonly may: Condition;
-  /** More goes along than is followed, and there are fences: then `may` says too much or too little. Null: never. */
+  /**
+   * More goes along than is followed, and there are fences; or a record loses a reference, and what a fence on it says of the time after
+   * cannot be said of the time before: then `may` says too much or too little. Null: never.
+   */
   readonly beyond: Condition | null;
 }
 
@@ -30,9 +35,12 @@ export function deletion(rulebook: Rulebook, caller: Caller, collection: string)
   const chains = chainsFrom(rulebook, collection);
   const along = new Alongside(rulebook, caller, root, chains);
   const may = folded({ kind: 'and', operands: [right, ...along.fenced(collection, root, 1)] });
-  const beyond = along.isCut()
-    ? folded({ kind: 'and', operands: [right, along.deeper(collection, root, 1)] })
-    : null;
+  const open = [
+    ...(along.isCut() ? [along.deeper(collection, root, 1)] : []),
+    ...along.open(collection, root, 1),
+  ];
+  const beyond =
+    open.length === 0 ? null : folded({ kind: 'and', operands: [right, { kind: 'or', operands: open }] });
   return { may, beyond };
 }
 
@@ -80,7 +88,10 @@ class Alongside {
     for (const target of reached)
       for (const { holder } of referrersOf(this.#rulebook, target, 'remove')) reached.add(holder);
     return [...reached].some((target) =>
-      referrers(this.#rulebook, target).some(({ holder, field }) => this.#fences(holder, field).length > 0),
+      referrers(this.#rulebook, target).some(({ holder, field }) => {
+        const { passed, isOpen } = this.#fences(holder, field);
+        return isOpen || passed.length > 0;
+      }),
     );
   }
 
@@ -91,7 +102,7 @@ class Alongside {
       if (!clearing && depth > this.#followed) return [];
       const id: PathOperand = { ...idOf(holder), root: depth };
       const all = [
-        ...this.#fences(holder, field).map((each) => movedTo(each, depth)),
+        ...this.#fences(holder, field).passed.map((each) => movedTo(each, depth)),
         ...(clearing ? [] : this.fenced(holder, id, depth + 1)),
       ];
       if (all.length === 0) return [];
@@ -110,10 +121,22 @@ class Alongside {
     return folded({ kind: 'or', operands: ways });
   }
 
-  #fences(holder: string, field: Field): Condition[] {
-    return fencesPassed(this.#rulebook, this.#caller, holder, field).filter(
-      (each) => each.kind !== 'constant' || !each.value,
-    );
+  /** Something loses a reference, of which it is open whether a fence lets it. */
+  open(target: string, to: PathOperand, depth: number): Condition[] {
+    return referrers(this.#rulebook, target).flatMap(({ holder, field }): Condition[] => {
+      if (field.onDelete === 'clear')
+        return this.#fences(holder, field).isOpen ? [pointing(holder, field, to, depth, [])] : [];
+      if (depth > this.#followed) return [];
+      const further = this.open(holder, { ...idOf(holder), root: depth }, depth + 1);
+      return further.length === 0
+        ? []
+        : [pointing(holder, field, to, depth, [{ kind: 'or', operands: further }])];
+    });
+  }
+
+  #fences(holder: string, field: Field): Fenced {
+    const { passed, isOpen } = fencesPassed(this.#rulebook, this.#caller, holder, field);
+    return { passed: passed.filter((each) => each.kind !== 'constant' || !each.value), isOpen };
   }
 }
 
@@ -163,33 +186,107 @@ function idOf(collection: string): PathOperand {
   return { kind: 'path', root: 'record', steps: [{ collection, field: 'id' }], type };
 }
 
-function targetOf({ type }: PathOperand): string {
-  return (type as { readonly collection: string }).collection;
+/** Fences on a record, as conditions about it as it is; `isOpen`: there are others, which cannot be put so. */
+interface Fenced {
+  readonly passed: readonly Condition[];
+  readonly isOpen: boolean;
 }
 
 /** The fences on a record that is removed, or has the field cleared, because another is deleted. */
-function fencesPassed(
-  rulebook: Rulebook,
-  caller: Caller,
-  holder: string,
-  { name, type, onDelete }: Field,
-): Condition[] {
+function fencesPassed(rulebook: Rulebook, caller: Caller, holder: string, field: Field): Fenced {
+  const { name, onDelete } = field;
   const clearing = onDelete === 'clear';
-  const overlay: Overlay = clearing
-    ? new Map([
-        [name, { kind: 'nothing', type } as const],
-        ['updated_at', { kind: 'now', type: { kind: 'timestamp' } } as const],
-      ])
-    : new Map();
-  const fences = leavesOf(fencesAlong(rulebook, caller, holder, clearing ? name : null)).map((leaf) => {
+  const passed: Condition[] = [];
+  let isOpen = false;
+  for (const leaf of leavesOf(fencesAlong(rulebook, caller, holder, clearing ? name : null))) {
     const condition = settledFor(rulebook, caller, leaf);
-    const sides = [seenFrom(condition, 'before', overlay)];
-    if (leaf.sides !== 'before' && clearing) sides.push(seenFrom(condition, 'after', overlay));
-    return folded({ kind: 'and', operands: sides });
-  });
+    if (!clearing || leaf.sides === 'before') {
+      passed.push(folded(seenFrom(condition, 'before', new Map())));
+      continue;
+    }
+    const losses = lossesOf(rulebook, holder, field, condition);
+    if (losses === null) isOpen = true;
+    else
+      passed.push(
+        anyOf(
+          losses.map(({ when, overlay }) =>
+            allOf([...when, seenFrom(condition, 'before', overlay), seenFrom(condition, 'after', overlay)]),
+          ),
+        ),
+      );
+  }
   // Nobody's own entry loses what decides about them.
   const raised = clearing && caller.person !== null && raises(rulebook, holder, name);
-  return raised ? [...fences, negate(isOwn)] : fences;
+  return { passed: raised ? [...passed, negate(isOwn)] : passed, isOpen };
+}
+
+/** What a record loses where it loses one reference: with which others, and when that is so. */
+export interface Loss {
+  readonly when: readonly Condition[];
+  readonly overlay: Overlay;
+}
+
+/** Other references that a condition reads and a deletion clears, of which all combinations are looked at. */
+const MOST_LOST = 3;
+
+/**
+ * What a record may lose, where a deletion takes away what it points at by the field, as far as the condition reads it: with this one, others
+ * that point at the same. Null: the condition sees more of the deletion than can be said of the record as it is.
+ */
+export function lossesOf(
+  rulebook: Rulebook,
+  collection: string,
+  field: Field,
+  condition: Condition,
+): readonly Loss[] | null {
+  const target = targetOf(field);
+  const aftermath = aftermathOf(rulebook, target);
+  if (seesAftermath(condition, aftermath)) return null;
+  const read = new Set(
+    pathsOf(condition)
+      .filter(({ root }) => root === 'record' || root === 'new')
+      .map(({ steps }) => steps[0]!.field),
+  );
+  const others = clearedOf(rulebook, collection, aftermath).filter(
+    ({ name }) => name !== field.name && read.has(name),
+  );
+  // What goes along with something may take other things with it: then two references may go that point at different records.
+  const isPlain =
+    goingWith(rulebook, target).length === 0 &&
+    others.every(({ type }) => type.kind === 'ref' && type.collection === target);
+  if (others.length > 0 && (!isPlain || others.length > MOST_LOST)) return null;
+  const path = ({ name, type }: Field): PathOperand => ({
+    kind: 'path',
+    root: 'record',
+    steps: [{ collection, field: name }],
+    type,
+  });
+  let losses: Loss[] = [{ when: [], overlay: new Map([...lost(field), ['updated_at', NOW]]) }];
+  for (const other of others) {
+    const isSame = allOf([
+      negate({ kind: 'missing', operand: path(other) }),
+      { kind: 'equal', left: path(other), right: path(field) },
+    ]);
+    losses = losses.flatMap(({ when, overlay }) => [
+      { when: [...when, isSame], overlay: new Map([...overlay, ...lost(other)]) },
+      { when: [...when, negate(isSame)], overlay },
+    ]);
+  }
+  return losses;
+}
+
+function lost({ name, type }: Field): Overlay {
+  return new Map([[name, { kind: 'nothing', type }]]);
+}
+
+const NOW: Operand = { kind: 'now', type: { kind: 'timestamp' } };
+
+function allOf(operands: readonly Condition[]): Condition {
+  return folded({ kind: 'and', operands });
+}
+
+function anyOf(operands: readonly Condition[]): Condition {
+  return folded({ kind: 'or', operands });
 }
 
 /** What becomes of a record when the caller deletes others. */
@@ -197,7 +294,7 @@ export interface Follower {
   /** `delete`, or `update FIELD`. */
   readonly what: string;
   readonly when: Condition;
-  /** It may happen because of a record further up than is followed. Null: there is none. */
+  /** It may happen because of a record further up than is followed, or where it is open what a fence says. Null: neither is. */
   readonly perhaps: Condition | null;
 }
 
@@ -213,14 +310,14 @@ export function followers(rulebook: Rulebook, caller: Caller, collection: string
     const path: PathOperand = { kind: 'path', root: 'record', steps: [{ collection, field: name }], type };
     const record = onDelete === 'clear' ? idOf(collection) : null;
     const { ways, further } = upwards(rulebook, caller, path, record, 1);
-    const passed = fencesPassed(rulebook, caller, collection, field);
-    const where = (operands: Condition[]) =>
-      folded({ kind: 'and', operands: [{ kind: 'or', operands }, ...passed] });
+    const { passed, isOpen } = fencesPassed(rulebook, caller, collection, field);
+    const where = (operands: Condition[]) => allOf([anyOf(operands), ...passed]);
+    const open = isOpen ? [...ways, ...further] : further;
     return [
       {
         what: onDelete === 'clear' ? `update ${name}` : 'delete',
-        when: where(ways),
-        perhaps: further.length === 0 ? null : where(further),
+        when: where(isOpen ? [] : ways),
+        perhaps: open.length === 0 ? null : where(open),
       },
     ];
   });

@@ -4,7 +4,7 @@ import { permissionOf } from '../decide/permission.ts';
 import { settled } from '../decide/condition.ts';
 import { SHARE } from '../decide/shares.ts';
 import type { Change } from '../decide/steps/asking.ts';
-import type { Decider, Decision, Question } from '../evaluate/decider.ts';
+import type { Decider, Decision, Question, Side } from '../evaluate/decider.ts';
 import { predicateOf } from '../evaluate/may.ts';
 import type { Condition } from '../ir/conditions.ts';
 import { actionKey, isBuiltIn, type Action, type Invariant, type Rulebook } from '../ir/rulebook.ts';
@@ -12,7 +12,7 @@ import { collectionOf } from '../types/schema.ts';
 import type { Value } from '../types/types.ts';
 import { Asking, Numbered } from './bits.ts';
 import { actionsOf, Outcomes } from './outcomes.ts';
-import { deletion, followers } from './follows.ts';
+import { deletion, followers, lossesOf } from './follows.ts';
 import { requestsToAct, requestsToCreate, requestsToUpdate, type Request } from './requests.ts';
 import { readsBack, seenFrom } from './sides.ts';
 import { concreteValues, setsToCreate } from './search.ts';
@@ -279,17 +279,11 @@ class Looking {
         .map(({ field }) => field)
         .filter((field) => fields === null || fields.includes(field));
       if (emptied.length === 0) continue;
-      const values = new Map<string, Value>(lost.map(({ field }) => [field, null]));
-      values.set('updated_at', world.now);
-      const change = { kind: 'changed', values } as const;
-      const found = this.#unless(
-        question,
-        decision,
-        { operation: 'update', collection },
-        record,
-        change,
-        true,
-      );
+      const gone = [...(removed.get(target.of) ?? []), target.record.id as string];
+      const after = this.#decider.after({ removed: new Map(removed).set(target.of, gone), cleared });
+      const asked = { pair: { operation, collection }, sides: 'both' } as const;
+      const sides = this.#decider.sidesOf(asked, record, after);
+      const found = this.#against(question, decision, sides, true);
       if (found !== null) return found;
     }
     return null;
@@ -304,9 +298,13 @@ class Looking {
     change: Change<Value>,
     along: boolean,
   ): Violation | null {
-    const { only } = this.#invariant;
     const sides = change.kind === 'none' ? 'before' : change.kind === 'created' ? 'after' : 'both';
-    for (const { side, of, circumstances } of this.#decider.sides({ pair, sides }, record, change))
+    return this.#against(question, decision, this.#decider.sides({ pair, sides }, record, change), along);
+  }
+
+  #against(question: Question, decision: Decision, sides: readonly Side[], along: boolean): Violation | null {
+    const { only } = this.#invariant;
+    for (const { side, of, circumstances } of sides)
       if (predicateOf(only)(of, circumstances) !== true) return { question, decision, side, along };
     return null;
   }
@@ -345,9 +343,14 @@ export function kindsFor(
     const [how, field] = what.split(' ') as [string, string?];
     if (perhaps !== null && how === operation) complete = false;
     if (operation !== 'update' || field === undefined) continue;
-    const { type } = collectionOf(rulebook.schema, collection).fields.get(field)!;
     const cleared = settled(only, rolesFor(rulebook, caller, 'update', collection));
-    asking.ask(seenFrom(cleared, 'after', new Map([[field, { kind: 'nothing', type }]])));
+    const lost = collectionOf(rulebook.schema, collection).fields.get(field)!;
+    const losses = lossesOf(rulebook, collection, lost, cleared);
+    if (losses === null) complete = false;
+    for (const { when: same, overlay } of losses ?? []) {
+      same.forEach((each) => asking.ask(each));
+      asking.ask(seenFrom(cleared, 'after', overlay));
+    }
   }
   return { common: common.conditions, own: [...asking.own.conditions], complete };
 }

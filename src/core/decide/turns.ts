@@ -2,11 +2,12 @@ import { nodesOf, type Condition, type Operand } from '../ir/conditions.ts';
 import { builtIn, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf } from '../types/schema.ts';
 import type { Caller } from './caller.ts';
+import type { Permission } from './formula.ts';
 import { interpret, leavesOf, type Node } from './nodes.ts';
 import { permission, permissionOf } from './permission.ts';
 import { remembered } from './remembered.ts';
 import { SHARE, shareableCollections } from './shares.ts';
-import { referrersOf } from './steps/delete.ts';
+import { referrersOf } from './steps/referrers.ts';
 
 /**
  * What a write may meet at the same moment. `alone`: its own row is all that it is decided by, and a lock on that is enough.
@@ -38,17 +39,20 @@ export function meetingOf(
   );
   const pointed = refers ? [...pointedAt(rulebook, collection)] : [];
   const read = pointed.map((target) => looksOf(rulebook, caller, 'read', target));
-  const looks = [...asked, ...passed, ...read];
+  // What is shared is decided by its sharers, too, by whatever rules these go.
+  const isShared = caller.shared?.some((each) => each.collection === collection) === true;
+  const lent = isShared ? operations.map((operation) => looksOfAll(rulebook, operation, collection)) : [];
+  const looks = [...asked, ...passed, ...read, ...lent];
   if (looks.includes('many') || [collection, ...along].some((each) => ranged.has(each)))
     return { kind: 'group', group };
   const { tree } = collectionOf(rulebook.schema, collection);
-  // A tree is looked up to see that nothing lies below itself; and what is shared is decided by its sharers, too.
+  // A tree is looked up to see that nothing lies below itself.
   // Where whatever is there can be read, it is the foreign key that says whether it is.
   const beyond =
     pointed.some((target) => !isReadableAlways(rulebook, caller, target)) ||
     along.length > 0 ||
     (tree !== null && operations.includes('update')) ||
-    caller.shared?.some((each) => each.collection === collection) === true ||
+    isShared ||
     looks.includes('others');
   return beyond ? { kind: 'others', group } : { kind: 'alone' };
 }
@@ -229,8 +233,18 @@ function looksOf(
   collection: string,
   along = false,
 ): Looks {
-  const { grounds, barriers, action } = permissionOf(rulebook, caller, operation, collection);
-  if (grounds.length === 0 && operation !== 'read' && !along) return 'nothing';
+  const own = permissionOf(rulebook, caller, operation, collection);
+  if (own.grounds.length === 0 && operation !== 'read' && !along) return 'nothing';
+  return looksOfSentences(rulebook, own);
+}
+
+/** The same whoever asks. */
+function looksOfAll(rulebook: Rulebook, operation: Operation, collection: string): Looks {
+  return looksOfSentences(rulebook, permission(rulebook, operation, collection));
+}
+
+function looksOfSentences(rulebook: Rulebook, { grounds, barriers, action, pair }: Permission): Looks {
+  const { operation, collection } = pair;
   // Whether a role is held by a condition is asked anew in the transaction, and may be what lets them.
   const conditional = asksForConditional(rulebook, operation, collection);
   if (conditional && rangesOfRoles(rulebook).size > 0) return 'many';

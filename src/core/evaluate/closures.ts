@@ -256,12 +256,13 @@ function compileWithin(left: Operand, right: Operand, parent: Step): Test {
     const above = getRight(frame, circumstances);
     if (start === null || above === null) return null;
     const wanted: readonly Value[] = Array.isArray(above) ? above : [above];
+    const look = lookFrom(left.kind === 'path' ? left.root : 'record', circumstances);
     const passed = new Set<Value>();
     for (let here: Value = start; here !== null;) {
       if (wanted.includes(here)) return true;
       if (passed.has(here)) return null;
       passed.add(here);
-      here = circumstances.look(parent.collection, here as string)?.[parent.field] ?? null;
+      here = look(parent.collection, here as string)?.[parent.field] ?? null;
     }
     return false;
   };
@@ -368,11 +369,14 @@ function followed(before: Getter, step: Step, root: PathOperand['root']): Getter
   return (frame, circumstances) => {
     const id = before(frame, circumstances);
     if (id === null) return null;
-    // A path from one side of an update stays on that side.
-    const side = root === 'old' || root === 'new' ? circumstances[root] : undefined;
-    const { look } = side ?? circumstances;
-    return look(step.collection, id as string)?.[step.field] ?? null;
+    return lookFrom(root, circumstances)(step.collection, id as string)?.[step.field] ?? null;
   };
+}
+
+/** What starts on one side of a change stays on that side. */
+function lookFrom(root: PathOperand['root'], circumstances: Circumstances): Circumstances['look'] {
+  const side = root === 'old' || root === 'new' ? circumstances[root] : undefined;
+  return (side ?? circumstances).look;
 }
 
 /** The present values of an attribute that is taken from records, as they come. */

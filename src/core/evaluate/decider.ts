@@ -2,6 +2,7 @@ import { rolesFor, type Caller, type RecordValues } from '../decide/caller.ts';
 import { PEOPLE, collectionOf } from '../types/schema.ts';
 import type { Permission } from '../decide/formula.ts';
 import { permissionOf } from '../decide/permission.ts';
+import { remembered } from '../decide/remembered.ts';
 import { holdsBy, type Pair, type TrueOf } from '../decide/nodes.ts';
 import { SHARE } from '../decide/shares.ts';
 import { drive, type Change, type Driver, type Steps } from '../decide/steps/asking.ts';
@@ -14,6 +15,16 @@ import type { Value } from '../types/types.ts';
 import { compareValues, sameValue } from '../types/values.ts';
 import { evaluateOperand, type Circumstances } from './closures.ts';
 import { mayDecider, predicateOf } from './may.ts';
+
+/** Records as they are, or as they would be after a step. */
+type Seen = Pick<Circumstances, 'look' | 'all'>;
+
+/** A side on which a sentence is asked: the record of it, and what is known there. */
+export interface Side {
+  readonly side: 'before' | 'after';
+  readonly of: RecordValues;
+  readonly circumstances: Circumstances;
+}
 
 /** Records with full sight, and the moment. */
 export interface World extends Pick<Circumstances, 'now' | 'look' | 'all'> {
@@ -125,22 +136,22 @@ export class Decider {
 
   /** The condition of a sentence, on every side that counts for it. */
   isTrue(leaf: TrueOf, record: RecordValues | null, change: Change<Value>): boolean {
-    const predicate = predicateOf(leaf.when);
-    return this.sides(leaf, record, change).every(
-      ({ of, circumstances }) => predicate(of, circumstances) === true,
-    );
+    return isTrueOn(leaf, this.sides(leaf, record, change));
   }
 
-  /** Each side on which a sentence is asked: the record of it, and what is known there. */
+  /** The same of a record that is deleted, or that stays in the world to which a deletion leads. */
+  #isTrueWithin(leaf: TrueOf, record: RecordValues, after: Seen | null): boolean {
+    const sides =
+      after === null ? this.sides(leaf, record, nothingChanges) : this.sidesOf(leaf, record, after);
+    return isTrueOn(leaf, sides);
+  }
+
+  /** Each side on which a sentence is asked. */
   sides(
     { pair, sides }: Pick<TrueOf, 'pair' | 'sides'>,
     record: RecordValues | null,
     change: Change<Value>,
-  ): {
-    readonly side: 'before' | 'after';
-    readonly of: RecordValues;
-    readonly circumstances: Circumstances;
-  }[] {
+  ): Side[] {
     const { look } = this.world;
     const around = this.around(pair);
     if (change.kind === 'created') {
@@ -159,11 +170,22 @@ export class Decider {
         },
       ];
     const whole = becoming(record, change.values);
-    const changed = this.#withRecord(pair.collection, whole);
-    const both = { old, new: { record: whole, look: changed.look } };
+    return this.#bothSides(around, record!, whole, this.#withRecord(pair.collection, whole));
+  }
+
+  /** Each side on which a sentence is asked of a record that stays, and may lose references, where a deletion leads to another world. */
+  sidesOf({ pair, sides }: Pick<TrueOf, 'pair' | 'sides'>, record: RecordValues, after: Seen): Side[] {
+    if (sides === 'before') return this.sides({ pair, sides }, record, nothingChanges);
+    const whole = after.look(pair.collection, record.id as string)!;
+    return this.#bothSides(this.around(pair), record, whole, after);
+  }
+
+  #bothSides(around: Circumstances, record: RecordValues, whole: RecordValues, after: Seen): Side[] {
+    const old = { record, look: this.world.look };
+    const both = { old, new: { record: whole, look: after.look } };
     return [
-      { side: 'before', of: record!, circumstances: { ...around, ...both } },
-      { side: 'after', of: whole, circumstances: { ...around, ...changed, ...both } },
+      { side: 'before', of: record, circumstances: { ...around, ...both } },
+      { side: 'after', of: whole, circumstances: { ...around, ...after, ...both } },
     ];
   }
 
@@ -173,8 +195,38 @@ export class Decider {
     return { ...this.world, caller: this.caller, roles, may: this.#may };
   }
 
+  /** The world to which a deletion leads: what goes has gone, and what pointed there points nowhere. `removed`: with the deleted record. */
+  after({ removed, cleared }: Follows): Seen {
+    const { look, all, now } = this.world;
+    const gone = new Map([...removed].map(([name, ids]) => [name, new Set(ids)]));
+    const losses = new Map<string, Map<string, Value>>();
+    for (const { collection, field, ids } of cleared)
+      for (const id of ids)
+        remembered(losses, `${collection} ${id}`, () => new Map<string, Value>([['updated_at', now]])).set(
+          field,
+          null,
+        );
+    const left = (name: string, record: RecordValues) => {
+      const values = losses.get(`${name} ${record.id as string}`);
+      return values === undefined ? record : becoming(record, values);
+    };
+    const isGone = (name: string, id: string) => gone.get(name)?.has(id) === true;
+    return {
+      look: (name, id) => {
+        const record = isGone(name, id) ? null : look(name, id);
+        return record === null ? null : left(name, record);
+      },
+      all: (name, beside) => {
+        const loses = cleared.some((each) => each.collection === name);
+        return [...all(name, loses ? undefined : beside)]
+          .filter((each) => !isGone(name, each.id as string))
+          .map((each) => left(name, each));
+      },
+    };
+  }
+
   /** The world with a record as it would become. */
-  #withRecord(collection: string, record: RecordValues): Pick<World, 'look' | 'all'> {
+  #withRecord(collection: string, record: RecordValues): Seen {
     const { look, all } = this.world;
     return {
       look: (name, id) => (name === collection && id === record.id ? record : look(name, id)),
@@ -228,11 +280,11 @@ export class Decider {
       circle: ({ field, parent }) => this.#leadsUp(collection, field, parent as string, record!.id as string),
       referrers: ({ collection: holder, field, targets }) =>
         this.#referrers(holder, field, targets).map((each) => each.id as string),
-      passed: ({ of, collection: holder, ids, cleared }) => {
-        const change = cleared === null ? nothingChanges : clearing(cleared, this.world.now);
+      passed: ({ of, collection: holder, ids, after }) => {
+        const world = after === null ? null : this.after(after);
         return ids.every((id) => {
           const each = this.world.look(holder, id);
-          return each !== null && of.every((leaf) => this.isTrue(leaf, each, change));
+          return each !== null && of.every((leaf) => this.#isTrueWithin(leaf, each, world));
         });
       },
       held: ({ removed }) => this.#isHeld(removed),
@@ -270,6 +322,11 @@ export class Decider {
   }
 }
 
+function isTrueOn({ when }: TrueOf, sides: readonly Side[]): boolean {
+  const predicate = predicateOf(when);
+  return sides.every(({ of, circumstances }) => predicate(of, circumstances) === true);
+}
+
 /** The id that a record which is only thought of has: that of no record (RFC 9562, 5.9). */
 export const NEW_ID = '00000000-0000-0000-0000-000000000000';
 
@@ -282,16 +339,6 @@ function becoming(record: RecordValues | null, values: ReadonlyMap<string, Value
   const is = (whole.updated_at ?? null) as string | null;
   const isLater = was !== null && is !== null && compareValues('timestamp', was, is) > 0;
   return isLater ? { ...whole, updated_at: was } : whole;
-}
-
-function clearing(field: string, now: string): Change<Value> {
-  return {
-    kind: 'changed',
-    values: new Map([
-      [field, null],
-      ['updated_at', now],
-    ]),
-  };
 }
 
 /** Values as they are. */

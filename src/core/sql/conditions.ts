@@ -240,11 +240,12 @@ function withinSql({ left, right, parent }: Condition & { kind: 'within' }, arou
   const start = operandSql(left, around);
   const wanted = operandSql(right, around);
   const at = aliasBelow(around.alias, 'w');
+  const relation = relationFrom(left.kind === 'path' ? left.root : 'record', around);
   const parentOf = (id: Fragment) => {
     const seen = around.visible(at, parent);
     const condition = sql`${column(at, 'id')} = ${id}`;
     const where = seen === null ? condition : allOf([condition, seen]);
-    return sql`(select ${column(at, parent.field)} from ${around.relation(parent.collection)} as ${identifier(at)} where ${where})`;
+    return sql`(select ${column(at, parent.field)} from ${relation(parent.collection)} as ${identifier(at)} where ${where})`;
   };
   const first = sql`select ${start} as id, ${parentOf(start)} as parent`;
   const next = sql`select up.parent, ${parentOf(sql`up.parent`)} from up where up.parent is not null`;
@@ -334,13 +335,7 @@ function inYears(moved: Fragment): Fragment {
 function pathSql({ root, steps, type }: PathOperand, around: Surroundings): Fragment {
   const [first, ...rest] = steps as readonly [Step, ...Step[]];
   const { start, alias } = rootSql(root, first, rest.length === 0 ? type : { kind: 'uuid' }, around);
-  // Paths from one side of an update stay on that side, whichever is being asked.
-  const relation =
-    root === 'old'
-      ? around.unchanged
-      : root === 'new'
-        ? (around.changed ?? around.relation)
-        : around.relation;
+  const relation = relationFrom(root, around);
   let reached = start;
   for (const [index, step] of rest.entries()) {
     // One alias a depth is enough: each look-up sees only its own.
@@ -351,6 +346,12 @@ function pathSql({ root, steps, type }: PathOperand, around: Surroundings): Frag
     reached = sql`(select ${column(here, step.field)} from ${relation(step.collection)} as ${identifier(here)} where ${where})`;
   }
   return reached;
+}
+
+/** What starts on one side of a change stays on that side, whichever is being asked. */
+function relationFrom(root: PathOperand['root'], around: Surroundings): Surroundings['relation'] {
+  if (root === 'old') return around.unchanged;
+  return root === 'new' ? (around.changed ?? around.relation) : around.relation;
 }
 
 function rootSql(

@@ -1,5 +1,6 @@
 import type { TrueOf } from '../decide/nodes.ts';
 import type { Change } from '../decide/steps/asking.ts';
+import type { Follows } from '../decide/steps/verdict.ts';
 import {
   IDENTITY,
   PEOPLE,
@@ -101,30 +102,63 @@ export function truthsOf({ asked }: TruthFlags, row: Readonly<Record<string, boo
 }
 
 /**
- * How many of the records do not pass all of the fences, as they are and as the change would make them; for what
- * happens to them because another record is deleted. No change: they are deleted themselves.
+ * How many of the records do not pass all of the fences, as they are and where all that the deletion of another comes to is done;
+ * `after` null: they are deleted themselves.
  */
 export function stoppedSql(
   access: Access,
   asked: readonly TrueOf[],
   collection: string,
   ids: readonly string[],
-  changes: NewValues | null,
+  after: Follows | null,
 ): Fragment {
-  const definition = collectionOf(access.rulebook.schema, collection);
-  const afterwards = withRow(access, collection, column('before', 'id'));
-  const before = changes === null ? { old: 'before' } : { old: 'before', new: 'after', changed: afterwards };
+  const { schema } = access.rulebook;
+  const afterwards = after === null ? null : (name: string) => leftBehind(access, after, name);
+  const before =
+    afterwards === null ? { old: 'before' } : { old: 'before', new: 'after', changed: afterwards };
   const passes = asked.flatMap((leaf) => [
     access.holds(leaf, 'before', before),
-    ...(changes === null || leaf.sides === 'before'
+    ...(afterwards === null || leaf.sides === 'before'
       ? []
       : [access.holds(leaf, 'after', { ...before, relation: afterwards })]),
   ]);
   const row =
-    changes === null
+    after === null
       ? sql``
-      : sql` cross join lateral (select ${changedRow(definition, changes)}) as "after"`;
-  return sql`select count(*) as count from ${relation(access.rulebook.schema, collection)} as "before"${row} where ${column('before', 'id')} = any(${recordKeys(ids)}) and (${allOf(passes)}) is not true`;
+      : sql` cross join lateral (select ${leftRow(access, after, collectionOf(schema, collection), 'before')}) as "after"`;
+  return sql`select count(*) as count from ${relation(schema, collection)} as "before"${row} where ${column('before', 'id')} = any(${recordKeys(ids)}) and (${allOf(passes)}) is not true`;
+}
+
+/** A collection as a deletion would leave it. */
+function leftBehind(access: Access, after: Follows, name: string): Fragment {
+  const { schema } = access.rulebook;
+  const all = relation(schema, name);
+  const gone = after.removed.get(name) ?? [];
+  if (gone.length === 0 && !after.cleared.some((each) => each.collection === name)) return all;
+  const row = leftRow(access, after, collectionOf(schema, name), 'other');
+  return sql`(select ${row} from ${all} as "other" where ${column('other', 'id')} <> all(${recordKeys(gone)}))`;
+}
+
+/** What a deletion would leave of the record that goes by the alias: a select list. */
+function leftRow({ now }: Access, { cleared }: Follows, collection: Collection, alias: string): Fragment {
+  const lost = cleared.filter((each) => each.collection === collection.name);
+  return commaList(
+    columnsOf(collection).map((name) => {
+      const current = column(alias, name);
+      const cases = lost
+        .filter(({ field }) => field === name)
+        .map(({ targets }) => [sql`${current} = any(${recordKeys(targets)})`, sql`null`] as const);
+      const later = sql`greatest(${current}, ${value(now)}::timestamptz)`;
+      if (name === 'updated_at')
+        for (const { ids } of lost)
+          cases.push([sql`${column(alias, 'id')} = any(${recordKeys(ids)})`, later]);
+      const becomes = cases.reduce(
+        (otherwise, [when, then]) => sql`case when ${when} then ${then} else ${otherwise} end`,
+        current,
+      );
+      return sql`${becomes} as ${identifier(name)}`;
+    }),
+  );
 }
 
 /** The record that would be made, as a select of one row. */

@@ -3,15 +3,15 @@ import { driveAsync } from '../../core/decide/steps/asking.ts';
 import { deleting } from '../../core/decide/steps/delete.ts';
 import { nothingFollows, type Follows } from '../../core/decide/steps/verdict.ts';
 import { plain } from '../../core/evaluate/decider.ts';
-import { shareableCollections } from '../../core/decide/shares.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { meetingOf } from '../../core/decide/turns.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { sql } from '../../core/sql/fragment.ts';
-import { clearSql, deleteSql } from '../../core/sql/writes.ts';
-import { run, type Executor } from '../connection.ts';
+import { recordKeys } from '../../core/sql/identifiers.ts';
+import { clearSql, deleteSql, forgottenSql } from '../../core/sql/writes.ts';
+import { askTogether, once } from '../batch.ts';
+import type { Executor } from '../connection.ts';
 import type { Value } from '../../core/types/types.ts';
-import { forgetShares } from '../shares/toward.ts';
 import { noPrecondition, storeDriver, type Precondition } from './driver.ts';
 import { done, refusalOf, refuse, type Outcome } from './outcome.ts';
 import type { Write } from './single.ts';
@@ -60,18 +60,19 @@ async function carryOut(
   id: string,
   { removed, cleared }: Follows,
 ): Promise<void> {
-  const follows = [...removed.values()].some((ids) => ids.length > 0);
-  // Records that go together may point at each other in any order.
-  if (follows) await run(on, sql`set constraints all deferred`);
-  for (const { collection: holder, field, ids, targets } of cleared) {
-    const definition = collectionOf(rulebook.schema, holder);
-    await run(on, clearSql(definition, definition.fields.get(field)!, ids, targets, now));
-  }
-  const shareable = shareableCollections(rulebook);
-  for (const [holder, others] of [...removed].toReversed()) {
-    const ids = holder === collection ? [...others, id] : others;
-    await run(on, deleteSql(collectionOf(rulebook.schema, holder), ids));
-    if (shareable.has(holder)) await forgetShares(on, holder, ids);
-  }
-  if (follows) await run(on, sql`set constraints all immediate`);
+  const gone = [...removed, [collection, [id]] as const];
+  const statements = [
+    // Records that go together may point at each other in any order.
+    sql`set constraints all deferred`,
+    ...cleared.map(({ collection: holder, field, ids, targets }) => {
+      const definition = collectionOf(rulebook.schema, holder);
+      return clearSql(definition, definition.fields.get(field)!, ids, targets, now);
+    }),
+    ...gone.flatMap(([holder, ids]) => [
+      deleteSql(collectionOf(rulebook.schema, holder), ids),
+      forgottenSql(holder, sql`select unnest(${recordKeys(ids)})`),
+    ]),
+    sql`set constraints all immediate`,
+  ];
+  await askTogether(on, statements.map(once));
 }

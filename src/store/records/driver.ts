@@ -7,7 +7,6 @@ import type { Access } from '../../core/sql/access.ts';
 import { leadsUpSql, operandSql } from '../../core/sql/conditions.ts';
 import { sql } from '../../core/sql/fragment.ts';
 import { referencesSql, referrersSql, stoppedSql, truthsOf, truthsSql } from '../../core/sql/writes.ts';
-import { PEOPLE } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { run, type Executor } from '../connection.ts';
 import type { VisibleRecord } from './outcome.ts';
@@ -37,7 +36,8 @@ export function storeDriver(
       return seen !== null;
     },
     precondition: () => precondition(seen!),
-    'own record': () => collection === PEOPLE && id !== null && access.caller.person?.id === id,
+    // Ids are unique over all collections, and a record that is to be made has none.
+    'own record': () => access.caller.person?.id === id,
     async references({ references }) {
       const pointed = references.map(({ collection: of, target }) => ({
         collection: of,
@@ -69,15 +69,8 @@ export function storeDriver(
       const rows = await run<{ id: string }>(on, asked);
       return rows.map((row) => row.id);
     },
-    async passed({ of, collection: holder, ids, cleared }) {
-      const change =
-        cleared === null
-          ? null
-          : new Map<string, Value>([
-              [cleared, null],
-              ['updated_at', access.now],
-            ]);
-      const [row] = await run<{ count: number }>(on, stoppedSql(access, of, holder, ids, change));
+    async passed({ of, collection: holder, ids, after }) {
+      const [row] = await run<{ count: number }>(on, stoppedSql(access, of, holder, ids, after));
       return row!.count === 0;
     },
     // The foreign keys say so when it is carried out.

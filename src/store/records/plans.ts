@@ -114,13 +114,14 @@ export function readStatement(
 }
 
 async function cheapest(on: Reader, all: readonly Formulation[]): Promise<Form> {
-  let best: { cost: number; form: Form } = { cost: Infinity, form: all[0]!.form };
-  for (const { form, statement, expected = statement } of all.length === 1 ? [] : all) {
-    const cost = await expectedCost(on, expected);
-    if (cost < best.cost) best = { cost, form };
-  }
-  tallies.planned.set(best.form, (tallies.planned.get(best.form) ?? 0) + 1);
-  return best.form;
+  const costs = new Map<Form, number>();
+  for (const { form, statement, expected = statement } of all.length === 1 ? [] : all)
+    costs.set(form, await expectedCost(on, expected));
+  const [best = all[0]!.form] = [...costs.keys()].toSorted(
+    (one, other) => costs.get(one)! - costs.get(other)!,
+  );
+  tallies.planned.set(best, (tallies.planned.get(best) ?? 0) + 1);
+  return best;
 }
 
 type Question = Pick<ListQuestion, 'collection' | 'filter'> & Partial<ListQuestion>;
@@ -131,11 +132,11 @@ function shapeOf(
   { collection, filter, order, after, limit, fields, rights, summed }: Question,
 ): string {
   // Names of the rulebook and of roles have no blanks in them; what differs in number has its own mark.
-  let shape = `${whoseOf(caller)} of ${collection} ${limit ?? ''}${rights === undefined ? '' : ' rights'}${summed === true ? ' summed' : ''}`;
+  let shape = `${whoseOf(caller)} of ${collection} ${limit ?? ''} ${typeof rights} ${summed ?? false}`;
   for (const { field, descending } of order ?? []) shape += ` ${field}${descending ? '-' : '+'}`;
   for (const value of after ?? []) shape += value === null ? ' ?' : ' !';
   if (fields !== undefined) shape += ` (${fields.join(' ')})`;
-  return filter === null ? shape : `${shape} ${JSON.stringify(filter, withoutLiterals)}`;
+  return `${shape} ${JSON.stringify(filter, withoutLiterals)}`;
 }
 
 /** Whose statement it is: everybody’s of the same standing, or theirs alone with whom something is shared. */
@@ -157,13 +158,11 @@ function formShapeOf(access: Access, question: Question, plain: () => Fragment):
   return access.caller.shared === undefined ? shapeOf(access, question) : plain().text;
 }
 
-/** Which form is best, is asked for filters of a kind and not for each value in them. */
+/** Which form is best, is asked for filters of a kind and not for each value in them; of lists their length counts, in twenties. */
 function withoutLiterals(_: string, part: unknown): unknown {
   const { kind, type, values } = (part ?? {}) as { kind?: unknown; type?: unknown; values?: unknown };
   if (kind === 'literal') return { kind, type };
-  return kind === 'among' && Array.isArray(values)
-    ? { ...(part as object), values: values.length > 20 }
-    : part;
+  return Array.isArray(values) ? { ...(part as object), values: Math.ceil(values.length / 20) } : part;
 }
 
 /** How long a choice is remembered: ten minutes. */

@@ -115,8 +115,7 @@ export async function writtenAtOnce(on: Executor, guess: Guess, write: Write): P
   tallies.writes.atOnce++;
   guess.wasRight();
   if (read !== null) return { record: after === undefined ? null : visibleRecord(after, read.reading) };
-  const isRead = reading !== null && columnOfRow(row, READABLE) === true;
-  return { record: isRead ? visibleRecord(row, reading) : null };
+  return { record: columnOfRow(row, READABLE) === true ? visibleRecord(row, reading!) : null };
 }
 
 interface Plan extends SingleWrite {
@@ -190,7 +189,7 @@ function made(access: Access, write: Write, isOwn: boolean): Plan | null {
       if (from === undefined) return null;
       measured.push([field, from[0]]);
     }
-    const written: Change<NewValue> = change.kind === 'none' ? change : { ...change, values: verdict.values };
+    const written = { ...change, values: verdict.values } as Change<NewValue>;
     const all = { formulas: needs, references: asked.references };
     const made = singleWrite(access, collection, new Slot('given', ID), all, written, isAlone);
     return made === null ? null : { ...made, isAlone, measured };

@@ -1,4 +1,4 @@
-import { hasSameStanding, type Caller } from '../../core/decide/caller.ts';
+import type { Caller } from '../../core/decide/caller.ts';
 import { suffices, type Meeting } from '../../core/decide/turns.ts';
 import { isBuiltIn, type Rulebook } from '../../core/ir/rulebook.ts';
 import { collectionOf, type Collection } from '../../core/types/schema.ts';
@@ -99,11 +99,9 @@ export async function writing<T>(
   const guessed = meetings('arrive' in who ? who.before : who.caller);
   const asKnown = async (transaction: Executor, meeting: Meeting) => {
     const access = await arrivedIn(transaction, who);
-    if ('arrive' in who && !hasSameStanding(who.before, access.caller)) {
-      // Somebody who holds another role by now may meet more than was thought: it starts over.
-      const met = meetings(access.caller);
-      if (!suffices(meeting, met)) throw new MeetsMore(met);
-    }
+    // Somebody who holds another role by now may meet more than was thought: it starts over.
+    const met = meetings(access.caller);
+    if (!suffices(meeting, met)) throw new MeetsMore(met);
     return work(transaction, access);
   };
   for (let meeting = guessed; ;) {
@@ -183,7 +181,7 @@ async function trying<T>(
           // A field that the caller did not supply is not named: its value came from a stamp or a default.
           return refuse({
             kind: 'value taken',
-            fields: field !== null && supplied.has(field) ? [field] : [],
+            fields: [...supplied.keys()].filter((name) => name === field),
           });
         }
         case 'required':
@@ -194,9 +192,10 @@ async function trying<T>(
           });
         case 'reference': {
           const field = fieldOfConstraint(collection, failure);
-          if (field !== null && supplied.has(field))
-            return refuse({ kind: 'reference not found', fields: [field] });
-          return refuse({ kind: 'still referenced' });
+          const fields = [...supplied.keys()].filter((name) => name === field);
+          return refuse(
+            fields.length > 0 ? { kind: 'reference not found', fields } : { kind: 'still referenced' },
+          );
         }
         case 'too large':
           return refuse({ kind: 'value too large', fields: largeOf(supplied) });

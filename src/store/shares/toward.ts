@@ -1,9 +1,8 @@
 import type { Shareable } from '../../core/decide/nodes.ts';
 import { NAMED, type Share } from '../../core/decide/shares.ts';
 import { sql, value, type Fragment } from '../../core/sql/fragment.ts';
-import { recordKey, recordKeys } from '../../core/sql/identifiers.ts';
-import { forgottenSql } from '../../core/sql/writes.ts';
-import { runKept, run, type Executor } from '../connection.ts';
+import { recordKey } from '../../core/sql/identifiers.ts';
+import { runKept, type Executor } from '../connection.ts';
 
 /** Whom shares reach, and of which collections they are asked for. */
 export interface Reached {
@@ -102,13 +101,4 @@ function groupParts({ person, targets, collections }: Reached, now: Fragment, al
         ) as records offset 0
       ) as live
     )`;
-}
-
-/** With records their shares are gone. */
-export async function forgetShares(
-  on: Executor,
-  collection: string,
-  records: readonly string[],
-): Promise<void> {
-  await run(on, forgottenSql(collection, sql`select unnest(${recordKeys(records)})`));
 }

@@ -1,7 +1,7 @@
 import { leavesOf, type Node } from '../../decide/nodes.ts';
 import { SHARE } from '../../decide/shares.ts';
 import { permission, raises } from '../../decide/permission.ts';
-import { referrersOf } from '../../decide/steps/delete.ts';
+import { referrersOf } from '../../decide/steps/referrers.ts';
 import { Decider } from '../../evaluate/decider.ts';
 import { maysOf } from '../../ir/conditions.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';

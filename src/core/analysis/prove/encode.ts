@@ -3,7 +3,7 @@ import { permission } from '../../decide/permission.ts';
 import { SHARE, shareableCollections } from '../../decide/shares.ts';
 import { nodesOf, type Condition, type Operand, type PathOperand, type Range } from '../../ir/conditions.ts';
 import { pairKey, type Audience, type Operation, type Rulebook } from '../../ir/rulebook.ts';
-import { referrersOf } from '../../decide/steps/delete.ts';
+import { referrersOf } from '../../decide/steps/referrers.ts';
 import { PEOPLE, collectionOf, fieldOf } from '../../types/schema.ts';
 import type { Type } from '../../types/types.ts';
 import type { Asked, At, Who, World } from './asked.ts';
@@ -438,12 +438,13 @@ export class Encoder {
 
   #within({ left, right, parent }: Condition & { kind: 'within' }, at: At): Both {
     const below = this.#operand(left, at);
+    const world = left.kind === 'path' ? this.#worldOf(left.root, at) : at.world;
     const reaches = (from: string, to: string): string => {
-      if (this.declarations.size === null) return `(${this.#reaching(parent, at.world)} ${from} ${to})`;
+      if (this.declarations.size === null) return `(${this.#reaching(parent, world)} ${from} ${to})`;
       let [here, there]: [string, string] = [from, 'true'];
       const steps = [`(= ${from} ${to})`];
       for (let step = 0; step < this.declarations.size; step++) {
-        const up = this.fields.of(parent.collection, parent.field, here, at.world);
+        const up = this.fields.of(parent.collection, parent.field, here, world);
         there = and([there, up.present]);
         here = up.term;
         steps.push(and([there, `(= ${here} ${to})`]));

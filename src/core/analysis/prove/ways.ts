@@ -1,3 +1,11 @@
+import {
+  aftermathOf,
+  clearedOf,
+  goingWith,
+  seesAftermath,
+  targetOf,
+  type Aftermath,
+} from '../../decide/aftermath.ts';
 import { leavesOf, type Node, type TrueOf } from '../../decide/nodes.ts';
 import type { Ground, Permission } from '../../decide/formula.ts';
 import { permission, raises } from '../../decide/permission.ts';
@@ -209,42 +217,71 @@ class Step {
 
   /** The reference is taken away because the record that it points at is deleted. */
   clearing(field: Field): string {
-    const { collection, fields } = this.#invariant;
+    const { collection, fields, only } = this.#invariant;
     if (fields !== null && !fields.includes(field.name)) return 'false';
+    const aftermath = aftermathOf(this.#rulebook, targetOf(field));
+    const others = clearedOf(this.#rulebook, collection, aftermath).filter(({ name }) => name !== field.name);
+    const before = (name: string) => this.#encoder.fields.of(collection, name, 'r', 'before');
+    const lost = others.map((other) => ({ name: other.name, goes: this.#losesToo(field, other) }));
     const values = new Map<string, Encoded>([
-      [field.name, { ...this.#encoder.fields.of(collection, field.name, 'r', 'before'), present: 'false' }],
+      [field.name, { ...before(field.name), present: 'false' }],
+      ...lost.map(({ name, goes }): [string, Encoded] => [
+        name,
+        { ...before(name), present: and([before(name).present, not(goes)]) },
+      ]),
     ]);
     this.#encoder.fields.changed = { collection, record: 'r', values, created: false };
     const own = raises(this.#rulebook, collection, field.name) ? [not(and(['person', '(= me r)']))] : [];
     return and([
       ...this.#goesWith(field),
       ...own,
-      ...this.#fencesAlong(collection, 'r', field.name),
-      this.#against('update', ['before', 'after']),
+      ...this.#fencesAlong(collection, 'r', field.name, aftermath),
+      // Where it looks at other records which the same deletion may change, anything may become of it.
+      seesAftermath(only, aftermath)
+        ? or([this.#against('update', ['before']), this.#encoder.fresh('becomes', 'Bool')])
+        : this.#against('update', ['before', 'after']),
     ]);
   }
 
-  /** The record at the end of the reference goes: the caller may delete it, or it goes along itself. */
-  #goesWith({ name, type }: Field): string[] {
+  /** The record loses this reference, too: as it points at the same, or, where more may go along, at whatever it may be. */
+  #losesToo(field: Field, other: Field): string {
     const { collection } = this.#invariant;
-    const target = (type as { collection: string }).collection;
-    const { term, present } = this.#encoder.fields.of(collection, name, 'r', 'before');
+    const target = targetOf(field);
+    if (goingWith(this.#rulebook, target).length > 0 || targetOf(other) !== target)
+      return this.#encoder.fresh('loses', 'Bool');
+    const [one, too] = [field, other].map(({ name }) =>
+      this.#encoder.fields.of(collection, name, 'r', 'before'),
+    );
+    return `(= ${one!.term} ${too!.term})`;
+  }
+
+  /** The record at the end of the reference goes: the caller may delete it, or it goes along itself. */
+  #goesWith(field: Field): string[] {
+    const { collection } = this.#invariant;
+    const target = targetOf(field);
+    const { term, present } = this.#encoder.fields.of(collection, field.name, 'r', 'before');
     const deleted = this.#permitted('delete', target, term);
     // Whatever could go along with something counts as going, where the fences on it let it.
-    const further = [...collectionOf(this.#rulebook.schema, target).fields.values()].some(
-      (each) => each.type.kind === 'ref' && each.onDelete === 'remove',
-    );
+    const further = goingWith(this.#rulebook, target).length > 0;
     const goes = or([deleted, ...(further ? [and(this.#fencesAlong(target, term, null))] : [])]);
     return [present, goes, this.#encoder.unheld(target, term)];
   }
 
-  #fencesAlong(collection: string, record: string, cleared: string | null): string[] {
+  /** The fences on what happens to it. What cannot be said of the time after is left out: that allows more, never less. */
+  #fencesAlong(
+    collection: string,
+    record: string,
+    cleared: string | null,
+    aftermath: Aftermath | null = null,
+  ): string[] {
     const reading = permission(this.#rulebook, 'read', collection).barriers.filter(
       ({ about }) => about === null,
     );
     const operation = cleared === null ? 'delete' : 'update';
+    const sees = (node: Node) =>
+      aftermath !== null && leavesOf([node]).some(({ when }) => seesAftermath(when, aftermath));
     const writing = permission(this.#rulebook, operation, collection).barriers.filter(
-      ({ about }) => about === null || (cleared !== null && about.has(cleared)),
+      ({ about, node }) => (about === null || (cleared !== null && about.has(cleared))) && !sees(node),
     );
     const asked = asking(record, { world: cleared === null ? 'before' : null });
     return this.#encoder.within(collection, () => [

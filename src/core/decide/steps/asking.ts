@@ -1,5 +1,6 @@
 import type { Operand } from '../../ir/conditions.ts';
 import type { Node, TrueOf } from '../nodes.ts';
+import type { Follows } from './verdict.ts';
 
 /**
  * What the steps of an operation ask of whoever carries them out. The steps exist once and do nothing themselves: the store
@@ -33,12 +34,15 @@ export interface Asks<V> {
     readonly field: string;
     readonly targets: readonly string[];
   };
-  /** Are the conditions true of all of these records, each of which is deleted, or has the field cleared? */
+  /**
+   * Are the conditions true of all of these records, which are deleted, or lose references? `after`: all that the deletion comes to,
+   * the deleted record included, as which the new side is looked at; null where there is none, as they are deleted themselves.
+   */
   readonly passed: {
     readonly of: readonly TrueOf[];
     readonly collection: string;
     readonly ids: readonly string[];
-    readonly cleared: string | null;
+    readonly after: Follows | null;
   };
   /** Does a record that stays point at one of these by a reference that refuses to be left alone? */
   readonly held: { readonly removed: ReadonlyMap<string, ReadonlySet<string>> };

@@ -41,6 +41,8 @@ export function* updating<V>(
   const raising = names.filter((name) => raises(rulebook, collection, name));
   if (raising.length > 0 && (yield* ask('own record', {}))) uncovered.push(...raising);
   if (uncovered.length > 0) return refused('not covered', [...new Set(uncovered)]);
+  // With nothing supplied there may be no rule at all.
+  if (!couldHold(permission.granted)) return refused('no rule');
   const references = referencesAmong(fields, supplied, values);
   const unreadable = references.length === 0 ? [] : yield* ask('references', { references });
   if (unreadable.length > 0) return refused('reference not readable', unreadable);

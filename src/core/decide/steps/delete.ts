@@ -1,12 +1,19 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
-import type { Field } from '../../types/schema.ts';
 import type { Caller } from '../caller.ts';
 import { couldHold, leavesOf, type Node } from '../nodes.ts';
 import type { Permission } from '../formula.ts';
 import { permissionOf, raises } from '../permission.ts';
 import { ask, type Steps } from './asking.ts';
 import { isTrue } from './change.ts';
-import { nothingFollows, refused, type Cleared, type RefusedBy, type Verdict } from './verdict.ts';
+import { referrersOf, type Referrer } from './referrers.ts';
+import {
+  nothingFollows,
+  refused,
+  type Cleared,
+  type Follows,
+  type RefusedBy,
+  type Verdict,
+} from './verdict.ts';
 
 /** Records that one delete may take along: more than that is a job for the application, piece by piece. */
 export const MOST_AFFECTED = 10_000;
@@ -58,13 +65,28 @@ export function* deleting<V>(
     const ids = found.filter((each) => gone?.has(each) !== true);
     if (ids.length === 0) return ids;
     if ((affected += ids.length) > MOST_AFFECTED) return 'still referenced';
-    const clearing = field.onDelete === 'clear';
-    const isOwnAmong = caller.person !== null && ids.includes(caller.person.id);
-    if (clearing && isOwnAmong && raises(rulebook, holder, field.name)) return 'follows fenced';
-    const fences = fencesAlong(rulebook, caller, holder, clearing ? field.name : null);
-    if (!fences.every(couldHold)) return 'follows fenced';
-    const about = { of: leavesOf(fences), collection: holder, ids, cleared: clearing ? field.name : null };
-    return fences.length === 0 || (yield* ask<V, 'passed'>('passed', about)) ? ids : 'follows fenced';
+    if (field.onDelete === 'clear') {
+      const isOwnAmong = caller.person !== null && ids.includes(caller.person.id);
+      return isOwnAmong && raises(rulebook, holder, field.name) ? 'follows fenced' : ids;
+    }
+    return (yield* passed(holder, ids, null)) ? ids : 'follows fenced';
+  };
+  /** Does every fence let it happen to these records? */
+  const passed = function* (
+    holder: string,
+    ids: readonly string[],
+    clearing: { readonly field: string; readonly follows: Follows } | null,
+  ): Steps<V, boolean> {
+    const fences = fencesAlong(rulebook, caller, holder, clearing === null ? null : clearing.field);
+    if (!fences.every(couldHold)) return false;
+    if (fences.length === 0) return true;
+    const of = leavesOf(fences);
+    return yield* ask<V, 'passed'>('passed', {
+      of,
+      collection: holder,
+      ids,
+      after: clearing?.follows ?? null,
+    });
   };
   const queue = [{ collection, targets: [id] as readonly string[] }];
   for (const { collection: target, targets } of queue)
@@ -86,13 +108,14 @@ export function* deleting<V>(
       const { holder, field } = referrer;
       if (ids.length > 0) cleared.push({ collection: holder, field: field.name, ids, targets });
     }
+  // And only now what all of it comes to, which is what each fence is asked of besides.
+  const all = { removed: new Map([...removed].map(([name, gone]) => [name, [...gone]])), cleared };
+  for (const { collection: holder, field, ids } of cleared)
+    if (!(yield* passed(holder, ids, { field, follows: all }))) return refused('follows fenced');
   if (yield* ask<V, 'held'>('held', { removed })) return refused('still referenced');
-  removed.get(collection)!.delete(id);
-  return {
-    allowed: true,
-    values: new Map(),
-    follows: { removed: new Map([...removed].map(([name, ids]) => [name, [...ids]])), cleared },
-  };
+  const others = all.removed.get(collection)!.filter((each) => each !== id);
+  const follows = { removed: new Map(all.removed).set(collection, others), cleared };
+  return { allowed: true, values: new Map(), follows };
 }
 
 /**
@@ -111,26 +134,4 @@ export function fencesAlong(
     ...reading.barriers.filter(({ about }) => about === null),
     ...writing.barriers.filter(({ about }) => about === null || (cleared !== null && about.has(cleared))),
   ].map(({ node }) => node);
-}
-
-/** A field that points at records of a collection. */
-export interface Referrer {
-  readonly holder: string;
-  readonly field: Field;
-}
-
-/** The fields that point at records of a collection, of which `on delete` says this. */
-export function referrersOf(
-  rulebook: Pick<Rulebook, 'schema'>,
-  target: string,
-  onDelete: 'remove' | 'clear' | 'refuse',
-): Referrer[] {
-  return [...rulebook.schema.values()].flatMap((collection) =>
-    [...collection.fields.values()]
-      .filter(
-        ({ name, type, onDelete: does }) =>
-          does === onDelete && type.kind === 'ref' && type.collection === target && name !== 'id',
-      )
-      .map((field) => ({ holder: collection.name, field })),
-  );
 }
