@@ -511,6 +511,8 @@ const invariants = [
   'seal boxes only if old.state != "shut"',
   'update notes (about) only if me is present',
   'update boxes only if twin is present or pair is present',
+  'delete boxes only if zone.main is missing or zone.main != this',
+  'delete notes only if box.zone.main is missing or box.zone.main != box',
   'update boxes (twin) only if new.pair is present or old.pair is missing',
   'update boxes (twin) only if some n in notes has (n.box = this)',
   'update notes (about) only if about is present or box.twin is present',

@@ -16,7 +16,7 @@ export type OutcomeCollection = (typeof outcomeCollections)[number];
 
 export const outcomeSchema = `
 people { zone ref zones on delete clear  grade integer  nick text  mentor ref people }
-collection zones { name text label  parent ref zones on delete clear  tree by parent }
+collection zones { name text label  parent ref zones on delete clear  main ref boxes  tree by parent }
 collection boxes {
   code text label  owner ref people on delete clear  zone ref zones on delete remove  state one of ("new", "open", "shut") = "new"
   size integer = 1  locked boolean  signed ref people  due date  twin ref boxes on delete clear  pair ref boxes on delete clear
@@ -53,6 +53,7 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'this within me.zone',
     'name = "a"',
     'parent.name != "b"',
+    'main.owner = me',
     'count(p in people where p.zone = this) < 2',
   ],
   boxes: [
@@ -80,6 +81,7 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'due >= today - 30 days',
     'twin is present or pair is present',
     'pair.twin is present',
+    'zone.main = this',
     'some n in notes has (n.box = this)',
     'count(b in boxes where b.twin = this) < 2',
   ],
@@ -126,7 +128,7 @@ const transitions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
 
 const fields: Readonly<Record<OutcomeCollection, readonly string[]>> = {
   people: ['zone', 'grade', 'nick', 'mentor'],
-  zones: ['name', 'parent'],
+  zones: ['name', 'parent', 'main'],
   boxes: ['code', 'owner', 'zone', 'state', 'size', 'locked', 'signed', 'due', 'twin', 'pair'],
   notes: ['code', 'box', 'about', 'after', 'copy', 'writer', 'kind', 'marked'],
 };

@@ -775,6 +775,31 @@ describe('each piece of the language means to the solver what it means to the ru
   });
 });
 
+test.each([
+  ['members', 'team.lead is missing or team.lead != this', 'refuted'],
+  ['members', 'team.home.main is missing or team.home.main != team', 'refuted'],
+  ['teams', 'home.main is missing or home.main != this', 'refuted'],
+  ['members', 'no p in posts has (p.holder is present and p.holder = this)', 'proved'],
+  ['teams', 'no p in posts has (p.team is present and p.team = this)', 'proved'],
+  ['halls', 'no t in teams has (t.spare is present and t.spare = this)', 'refuted'],
+  ['badges', 'member.team.lead is missing or member.team.lead != member', 'refuted'],
+])('what points at %s and goes itself does not hold it: “%s” is %s', async (collection, only, expected) => {
+  const text = `
+    collection halls { name text label  main ref teams }
+    collection teams { name text label  lead ref members  home ref halls on delete remove  spare ref halls }
+    collection members { name text label  team ref teams on delete remove }
+    collection badges { name text label  member ref members on delete remove }
+    collection posts { name text label  holder ref members  team ref teams }
+    role steward
+    rules halls { steward may read (all), delete }
+    rules teams { steward may read (all), delete }
+    invariant "i" delete ${collection} only if ${only}`;
+  const checked = checkRulebook([{ name: 'a.gate', text }]);
+  if (!checked.ok) expect.fail(`${text} ${checked.diagnostics[0]!.message}`);
+  const proof = await prove(checked.rulebook, checked.rulebook.invariants[0]!, solver.solve);
+  expect(proof.result, JSON.stringify(proof)).toBe(expected);
+});
+
 test.each<[more: string, fence: string, invariant: string, expected: 'proved' | 'refuted' | 'not decided']>([
   // Whatever points at the same is lost at once.
   ['', '', 'yard is present or winter is present', 'refuted'],

@@ -22,9 +22,7 @@ export function aftermathOf(rulebook: Rulebook, target: string): Aftermath {
 }
 
 function workedOut(rulebook: Rulebook, target: string): Aftermath {
-  const removed = new Set([target]);
-  // First what it may go along with, then what goes along with any of these.
-  for (const each of removed) for (const field of goingWith(rulebook, each)) removed.add(targetOf(field));
+  const removed = aboveOf(rulebook, target);
   for (const each of removed)
     for (const { holder } of referrersOf(rulebook, each, 'remove')) removed.add(holder);
   const cells = [...removed].flatMap((each) =>
@@ -34,6 +32,13 @@ function workedOut(rulebook: Rulebook, target: string): Aftermath {
     ]),
   );
   return { removed, cells: new Set(cells) };
+}
+
+/** The collections of which a record may be deleted where one of this goes: this one, and those with which it goes along, over any number of steps. */
+export function aboveOf(rulebook: Rulebook, collection: string): Set<string> {
+  const above = new Set([collection]);
+  for (const each of above) for (const field of goingWith(rulebook, each)) above.add(targetOf(field));
+  return above;
 }
 
 /** The references of a collection with whose target its records go along. */

@@ -66,3 +66,9 @@ export function asking(record: string, differing: Partial<Asked> = {}): Asked {
     ...differing,
   };
 }
+
+/** A record that may be what was asked to be deleted, as a term; null: any of its collection may be. */
+export interface Root {
+  readonly collection: string;
+  readonly record: string | null;
+}

@@ -6,7 +6,7 @@ import { pairKey, type Audience, type Operation, type Rulebook } from '../../ir/
 import { referrersOf } from '../../decide/steps/referrers.ts';
 import { PEOPLE, collectionOf, fieldOf } from '../../types/schema.ts';
 import type { Type } from '../../types/types.ts';
-import type { Asked, At, Who, World } from './asked.ts';
+import type { Asked, At, Who, World, Root } from './asked.ts';
 import { asking } from './asked.ts';
 import { Declarations, type Size } from './declarations.ts';
 import { Fields } from './fields.ts';
@@ -641,21 +641,28 @@ export class Encoder {
     }
   }
 
-  /** No record that stays refuses that this one goes, as things are before the step: those count that go along with nothing. */
-  unheld(collection: string, record: string): string {
+  /**
+   * No record that stays refuses that this one goes, as things are before the step: those count that go along with nothing. `roots`: what may
+   * have been asked to be deleted instead of it, which does not stay either.
+   */
+  unheld(collection: string, record: string, roots: readonly Root[] = []): string {
     const stays = (holder: string) =>
       [...collectionOf(this.rulebook.schema, holder).fields.values()].every(
         ({ type, onDelete }) => type.kind !== 'ref' || onDelete !== 'remove',
       );
     const at: At = { frame: [], pair: '', world: 'before', sides: false, who: '' };
-    const holding = referrersOf(this.rulebook, collection, 'refuse').filter(({ holder }) => stays(holder));
+    const holding = referrersOf(this.rulebook, collection, 'refuse').filter(
+      ({ holder }) =>
+        stays(holder) && !roots.some((root) => root.collection === holder && root.record === null),
+    );
     return and(
       holding.map(({ holder, field }) =>
         this.#over('forall', { collection: holder, depth: 1 }, at, ({ frame }) => {
           const element = frame[1]!.term;
           const { term, present } = this.fields.of(holder, field.name, element, 'before');
-          const itself = holder === collection ? [`(not (= ${element} ${record}))`] : [];
-          return not(and([present, `(= ${term} ${record})`, ...itself]));
+          const gone = [{ collection, record }, ...roots].filter((root) => root.collection === holder);
+          const others = gone.map((root) => `(not (= ${element} ${root.record}))`);
+          return not(and([present, `(= ${term} ${record})`, ...others]));
         }),
       ),
     );

@@ -1,4 +1,5 @@
 import {
+  aboveOf,
   aftermathOf,
   clearedOf,
   goingWith,
@@ -23,7 +24,7 @@ import { collectionOf, type Field } from '../../types/schema.ts';
 import { simpleTypes, type Type } from '../../types/types.ts';
 import { actionsOf } from '../outcomes.ts';
 import type { Size } from './declarations.ts';
-import { asking, type Asked } from './asked.ts';
+import { asking, type Asked, type Root } from './asked.ts';
 import { Encoder } from './encode.ts';
 import { and, not, or, type Encoded } from './terms.ts';
 
@@ -210,7 +211,7 @@ class Step {
     return and([
       ...this.#goesWith(field),
       ...this.#fencesAlong(collection, 'r', null),
-      this.#encoder.unheld(collection, 'r'),
+      this.#encoder.unheld(collection, 'r', this.#rootsAbove(field)),
       this.#against('delete', ['before']),
     ]);
   }
@@ -264,7 +265,16 @@ class Step {
     // Whatever could go along with something counts as going, where the fences on it let it.
     const further = goingWith(this.#rulebook, target).length > 0;
     const goes = or([deleted, ...(further ? [and(this.#fencesAlong(target, term, null))] : [])]);
-    return [present, goes, this.#encoder.unheld(target, term)];
+    return [present, goes, this.#encoder.unheld(target, term, this.#rootsAbove(field))];
+  }
+
+  /** What may be asked to be deleted where the record at the end of the reference goes: that one, or whatever it may go along with. */
+  #rootsAbove(field: Field): Root[] {
+    const target = targetOf(field);
+    if (goingWith(this.#rulebook, target).length > 0)
+      return [...aboveOf(this.#rulebook, target)].map((collection) => ({ collection, record: null }));
+    const { term } = this.#encoder.fields.of(this.#invariant.collection, field.name, 'r', 'before');
+    return [{ collection: target, record: term }];
   }
 
   /** The fences on what happens to it. What cannot be said of the time after is left out: that allows more, never less. */
