@@ -215,6 +215,20 @@ test('without an unlock nobody is named and no record that is gained; and what w
     lost: 0,
     more: [expect.stringMatching(/^H-/), expect.stringMatching(/^H-/)],
   });
+  // Whoever may delete a crew now takes something from hives, too: that is not counted, and said.
+  const crews = before.replace(
+    'notes text',
+    'notes text  crew ref crews on delete clear  next ref hives on delete remove',
+  );
+  const deletes = file(crews.replace('office may update (all) }', 'office may update (all), delete }'));
+  expect((await world.desk.preview(file(crews))).notCovered.join()).not.toContain('goes along');
+  await run(
+    world.database,
+    sql`insert into records.crews (id, name, created_at, updated_at) values (gen_random_uuid(), 'C', now(), now())`,
+  );
+  expect((await world.desk.preview(deletes)).notCovered).toContain(
+    'what goes along with a deletion, or loses a reference by it, is not counted: hives',
+  );
   const other = await world.desk.preview(file(before.replace('notes text', 'notes text\n  size integer')));
   expect(other.effects!.map(({ operation, field }) => [operation, field])).toEqual(
     expect.arrayContaining([['read', 'size']]),

@@ -7,7 +7,7 @@ import { interpret, leavesOf, type Node } from './nodes.ts';
 import { permission, permissionOf } from './permission.ts';
 import { remembered } from './remembered.ts';
 import { SHARE, shareableCollections } from './shares.ts';
-import { referrersOf } from './steps/referrers.ts';
+import { followersOf } from './steps/referrers.ts';
 
 /**
  * What a write may meet at the same moment. `alone`: its own row is all that it is decided by, and a lock on that is enough.
@@ -206,19 +206,6 @@ function rangesOfRoles(rulebook: Rulebook): Set<string> {
   const found = new Set<string>();
   for (const { when } of rulebook.roles.values())
     if (when !== null) rangesOf(rulebook, when, found, new Set());
-  return found;
-}
-
-/** The collections whose records go along when one of this is deleted, or lose a reference. */
-function followersOf(rulebook: Rulebook, collection: string): Set<string> {
-  const found = new Set<string>();
-  const queue = new Set([collection]);
-  for (const target of queue)
-    for (const onDelete of ['remove', 'clear'] as const)
-      for (const { holder } of referrersOf(rulebook, target, onDelete)) {
-        found.add(holder);
-        if (onDelete === 'remove') queue.add(holder);
-      }
   return found;
 }
 

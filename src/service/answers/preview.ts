@@ -1,5 +1,6 @@
 import { NOT_PROVED, type EffectDocument, type Preview } from '../../client/schemas/preview.ts';
 import { affectedBy } from '../../core/analysis/affected.ts';
+import { followersOf } from '../../core/decide/steps/referrers.ts';
 import { differencesBetween, type Difference } from '../../core/analysis/differences.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { fieldOf } from '../../core/types/schema.ts';
@@ -110,6 +111,8 @@ async function kept(
 function notCovered(found: Effects | null, passage: Passage, unlocked: boolean): string[] {
   const { present, collections } = passage;
   const alone = present.actions.size > 0 ? 'creating and actions are' : 'creating is';
+  const deleted = (found?.effects ?? []).filter(({ operation }) => operation === 'delete');
+  const following = new Set(deleted.flatMap(({ collection }) => [...followersOf(present, collection)]));
   const fresh = collections.filter(({ was }) => was === null).map(({ name }) => name);
   return [
     ...(found === null
@@ -118,6 +121,11 @@ function notCovered(found: Effects | null, passage: Passage, unlocked: boolean):
           `${alone} not counted: no record says what might be written`,
           'an update is judged for each record as it is, not for what somebody may write into it',
           'what roles and attributes from a token would change is not known',
+        ]),
+    ...(following.size === 0
+      ? []
+      : [
+          `what goes along with a deletion, or loses a reference by it, is not counted: ${[...following].join(', ')}`,
         ]),
     ...(fresh.length === 0
       ? []

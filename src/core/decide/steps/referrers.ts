@@ -22,3 +22,16 @@ export function referrersOf(
       .map((field) => ({ holder: collection.name, field })),
   );
 }
+
+/** The collections whose records go along when one of this is deleted, or lose a reference. */
+export function followersOf(rulebook: Pick<Rulebook, 'schema'>, collection: string): Set<string> {
+  const found = new Set<string>();
+  const queue = new Set([collection]);
+  for (const target of queue)
+    for (const onDelete of ['remove', 'clear'] as const)
+      for (const { holder } of referrersOf(rulebook, target, onDelete)) {
+        found.add(holder);
+        if (onDelete === 'remove') queue.add(holder);
+      }
+  return found;
+}
