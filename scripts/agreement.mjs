@@ -37,6 +37,7 @@ try {
       AGREEMENT_ROUNDS: String(Math.ceil(cells / CELLS_A_ROUND)),
       AGREEMENT_STEPS: String(steps),
       ONE_WORLD_ROUNDS: String(Math.ceil(steps / 1_000)),
+      CASCADES_ROUNDS: String(Math.ceil(steps / 500)),
       NO_COLOR: '1',
     },
   );

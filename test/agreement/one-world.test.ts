@@ -16,7 +16,7 @@ import {
 import { Encoder } from '../../src/core/analysis/prove/encode.ts';
 import { searchAtRandom } from '../../src/core/analysis/prove/random.ts';
 import { CannotEncode, not } from '../../src/core/analysis/prove/terms.ts';
-import { waysOf, type Way } from '../../src/core/analysis/prove/ways.ts';
+import { stampingOf, waysOf, type Way } from '../../src/core/analysis/prove/ways.ts';
 import { placed, type Found } from '../../src/core/analysis/prove/worlds.ts';
 import { violationBy, violationOf } from '../../src/core/analysis/violations.ts';
 import { checkFilter, checkRulebook } from '../../src/core/check/index.ts';
@@ -416,8 +416,12 @@ test('whether it is broken by a request to make, change or act is, too', { timeo
         }
         const asks = waysOf(rulebook, invariant).filter(({ name }) => name.split(' ')[0] === operation);
         // What is filled in with what is there already counts as touched.
-        // So is, for the solver, what two rules would make differently, and which is refused.
-        const isExact = right.fields === null && asks.length === 1 && isToldAll(sent, rulebook, text);
+        // So is, for the solver, what two rules would make differently, and which is refused. And it may think of a rule that fills in something
+        // as one that does not, where it would have to.
+        const fillsIn =
+          operation !== 'create' && stampingOf(decider.permission(operation, collection)).length > 0;
+        const isExact =
+          right.fields === null && asks.length === 1 && !fillsIn && isToldAll(sent, rulebook, text);
         await agrees(
           asks.map(({ ask }) => ask),
           sent,

@@ -8,45 +8,8 @@ import { Decider, type World } from '../../src/core/evaluate/decider.ts';
 import { mayDecider } from '../../src/core/evaluate/may.ts';
 import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { outcomeCollections } from '../agreement/worlds.ts';
+import { counting, differences, words } from './counted.ts';
 import { NOW, inHand, parse, toldOf } from './in-hand.ts';
-
-/** What counting finds of records, with its conditions asked of each in hand. */
-function counting(
-  rulebook: Rulebook,
-  caller: Caller,
-  world: World,
-  collection: string,
-): (record: RecordValues) => Reached {
-  const plan = planCounting(rulebook, NOW, collection, [{ name: 'x', caller }], { unchanged: true });
-  const [{ own, facts, decide }] = plan.callers as [(typeof plan.callers)[0]];
-  const around = { ...world, caller, roles: new Set<string>(), may: mayDecider(rulebook) };
-  const [common, mine, known] = [plan.common, own, facts].map((all) => all.map(compilePredicate));
-  return (record) => {
-    const bits = (all: typeof common) =>
-      all!.map((each) => (each(record, around) === true ? '1' : '0')).join('');
-    return decide({ common: bits(common), own: bits(mine), facts: bits(known) });
-  };
-}
-
-const words = (reached: Reached) =>
-  new Set([
-    ...(reached.read ? ['read'] : []),
-    ...reached.shown.map((name) => `read ${name}`),
-    ...reached.updatable.map((name) => `update ${name}`),
-    ...reached.actions,
-    ...reached.follows.map((what) => `along: ${what}`),
-    ...(reached.delete ? ['delete'] : []),
-    ...(reached.share ? ['share'] : []),
-  ]);
-
-/** What the one says and the other does not, where both say that they know. */
-function differences(one: Reached, other: Reached): string[] {
-  const open = new Set([...one.undecided, ...other.undecided]);
-  const [here, there] = [words(one), words(other)];
-  return [...new Set([...here, ...there])].filter(
-    (each) => !open.has(each) && here.has(each) !== there.has(each),
-  );
-}
 
 test('what is counted by conditions about the record as it is, is what the decider finds by trying, or left open', () => {
   let [cells, open] = [0, 0];
