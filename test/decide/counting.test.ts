@@ -1,12 +1,7 @@
 import { expect, test } from 'vitest';
-import type { Reached } from '../../src/core/analysis/outcomes.ts';
 import { reachedOf } from '../../src/core/analysis/search.ts';
-import { planCounting } from '../../src/core/analysis/tally.ts';
 import type { Caller, RecordValues } from '../../src/core/decide/caller.ts';
-import { compilePredicate } from '../../src/core/evaluate/closures.ts';
 import { Decider, type World } from '../../src/core/evaluate/decider.ts';
-import { mayDecider } from '../../src/core/evaluate/may.ts';
-import type { Rulebook } from '../../src/core/ir/rulebook.ts';
 import { outcomeCollections } from '../agreement/worlds.ts';
 import { counting, differences, words } from './counted.ts';
 import { NOW, inHand, parse, toldOf } from './in-hand.ts';
