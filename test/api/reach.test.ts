@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
-import { openDemo, type World } from '../support/world.ts';
+import { openDemo, openWorld, type World } from '../support/world.ts';
 
 let world: World;
 beforeAll(async () => {
@@ -117,4 +117,30 @@ describe('reach', () => {
     await expect(world.desk.reachers('hives', 'OAK-999')).rejects.toMatchObject({ problem: { status: 400 } });
     await expect(world.desk.reachers('hivez', 'OAK-101')).rejects.toMatchObject({ problem: { status: 404 } });
   });
+});
+
+test('rules that look into lists, and whether there is a document, are counted where these are to be changed', async () => {
+  const other = await openWorld(`
+    people { level integer }
+    collection jars { code text label  tags list of text  sizes list of integer  extra json }
+    rules people { people may read (all) }
+    rules jars {
+      people may read (all), update (tags, sizes, extra), create (all)
+      people may update (code) when some j in jars has (j.code in tags and 3 in sizes and extra is present)
+      people may update (code) when code in tags or 3 in sizes or extra is missing or me.level in sizes
+    }
+    test identity ada { email "ada@hollowoak.example" level 3 }`);
+  try {
+    await other.ask('POST', '/v1/records/jars', { as: 'ada', body: { code: 'a', tags: ['a'], sizes: [4] } });
+    const { reach } = (await other.ask('GET', '/v1/desk/reach?as=ada', { token: other.deskToken })).json;
+    const updates = reach.find(
+      (each: { collection: string; operation: string }) =>
+        each.collection === 'jars' && each.operation === 'update',
+    );
+    expect(updates.fields).toMatchObject({ tags: 1, sizes: 1, extra: 1 });
+    const { json } = await other.ask('GET', '/v1/records/jars?rights=true', { as: 'ada' });
+    expect(json.records[0]._rights.update).toEqual(['code', 'tags', 'sizes', 'extra']);
+  } finally {
+    await other.close();
+  }
 });

@@ -152,6 +152,29 @@ test('a stamp that comes in with another field may be what lets a field be chang
     expect([...updatable, ...undecided.map((each) => each.replace('update ', ''))]).toContain('author');
 });
 
+test('a list, or a JSON document, that may be put in whatever it is, is put in as one', () => {
+  const rulebook = parse(`
+    people { level integer }
+    collection jars { code text label  tags list of text  sizes list of integer  extra json }
+    rules people { people may read (all) }
+    rules jars {
+      people may read (all), update (tags, sizes, extra)
+      people may update (code) when some j in jars has ("a" in tags and 3 in sizes and extra is present)
+      people may update (code) when "a" in tags or 3 in sizes or extra is missing
+    }`);
+  const jar = { id: 'j', code: 'J', tags: ['b'], sizes: null, extra: null, created_at: NOW, updated_at: NOW };
+  const world = worldOf({ people: [person('ada')], jars: [jar] });
+  const ada: Caller = { person: { id: 'ada', values: person('ada') }, roles: new Set() };
+  const decider = new Decider(rulebook, ada, world);
+  for (const { updatable, undecided } of [
+    reachedOf(decider, 'jars', jar),
+    counting(rulebook, ada, world, 'jars')(jar),
+  ]) {
+    expect(updatable).toEqual(expect.arrayContaining(['tags', 'sizes', 'extra']));
+    expect(undecided.filter((each) => /tags|sizes|extra/.test(each))).toEqual([]);
+  }
+});
+
 const threads = `
 people { grade integer }
 collection logs { title text label  open boolean  up ref logs on delete remove  next ref logs on delete clear }

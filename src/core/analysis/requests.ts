@@ -5,7 +5,7 @@ import { stampersOf } from '../decide/steps/change.ts';
 import type { Condition, Operand, PathOperand } from '../ir/conditions.ts';
 import { nodesOf, pathsOf } from '../ir/conditions.ts';
 import { collectionOf, type Schema } from '../types/schema.ts';
-import type { Type } from '../types/types.ts';
+import { JsonDocument, type Scalar, type Type, type Value } from '../types/types.ts';
 import { candidatesFor, fresh } from './candidates.ts';
 import { withOthersKnown, type Overlay } from './sides.ts';
 
@@ -267,10 +267,12 @@ function whichever(type: Type): Operand {
       return { kind: 'literal', value: true, type };
     case 'one of':
       return { kind: 'literal', value: type.values[0]!, type };
-    case 'json':
     case 'list':
+      return asLiteral([], type);
+    case 'json':
+      return asLiteral(new JsonDocument(true), type);
     case 'ref':
-      // Only that it is there matters, and nobody asks.
+      // Which record it is, is chosen elsewhere.
       return { kind: 'literal', value: '', type };
     case 'date':
     case 'decimal':
@@ -280,4 +282,9 @@ function whichever(type: Type): Operand {
     case 'uuid':
       return { kind: 'literal', value: fresh[type.kind][0], type };
   }
+}
+
+/** No sentence can name such a value, but a request can send one, and conditions beside those that matter may look at it. */
+function asLiteral(value: Value, type: Type): Operand {
+  return { kind: 'literal', value: value as Scalar, type };
 }
