@@ -709,8 +709,18 @@ describe('each piece of the language means to the solver what it means to the ru
     [
       'posts { people may read  people may delete when keeper = me }',
       'delete notes only if post.keeper = me',
-      // What goes along with what goes along is thought to go by anybody.
-      'not decided',
+      // Districts, with which posts would go along, are deleted by nobody.
+      'proved',
+    ],
+    [
+      'posts { people may read  people may delete when keeper = me } rules districts { people may read, delete }',
+      'delete notes only if post.keeper = me',
+      'refuted',
+    ],
+    [
+      'posts { people may read  people may delete when keeper = me } rules districts { people may read  people may delete when name = "x" }',
+      'delete notes only if post.keeper = me or post.district.name = "x"',
+      'proved',
     ],
     [
       'posts { people may read  people may delete when keeper = me } rules notes { nobody may delete unless post.keeper = me }',

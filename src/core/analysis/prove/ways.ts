@@ -142,6 +142,9 @@ function groupsOf({ grounds }: Permission): Ground[][] {
   return [...groups.values()];
 }
 
+/** Steps up to what records go along with, of which the solver is told. */
+const FOLLOWED = 3;
+
 class Step {
   readonly #rulebook: Rulebook;
   readonly #invariant: Invariant;
@@ -261,11 +264,21 @@ class Step {
     const { collection } = this.#invariant;
     const target = targetOf(field);
     const { term, present } = this.#encoder.fields.of(collection, field.name, 'r', 'before');
-    const deleted = this.#permitted('delete', target, term);
-    // Whatever could go along with something counts as going, where the fences on it let it.
-    const further = goingWith(this.#rulebook, target).length > 0;
-    const goes = or([deleted, ...(further ? [and(this.#fencesAlong(target, term, null))] : [])]);
+    const goes = this.#goes(target, term, FOLLOWED);
     return [present, goes, this.#encoder.unheld(target, term, this.#rootsAbove(field))];
+  }
+
+  /**
+   * The caller may delete it, or the fences on it let it go along with another that goes. After so many steps whatever points at another counts as
+   * going along.
+   */
+  #goes(collection: string, record: string, steps: number): string {
+    const along = goingWith(this.#rulebook, collection).map((each) => {
+      const { term, present } = this.#encoder.fields.of(collection, each.name, record, 'before');
+      return and([present, ...(steps === 0 ? [] : [this.#goes(targetOf(each), term, steps - 1)])]);
+    });
+    const further = and([or(along), ...this.#fencesAlong(collection, record, null)]);
+    return or([this.#permitted('delete', collection, record), ...(along.length === 0 ? [] : [further])]);
   }
 
   /** What may be asked to be deleted where the record at the end of the reference goes: that one, or whatever it may go along with. */
