@@ -217,8 +217,9 @@ export class Decider {
         return record === null ? null : left(name, record);
       },
       all: (name, beside) => {
-        const loses = cleared.some((each) => each.collection === name);
-        return [...all(name, loses ? undefined : beside)]
+        // What had another value in a field has none, or the same, afterwards; but it may have been changed at that moment.
+        const anchor = beside?.field === 'updated_at' ? undefined : beside;
+        return [...all(name, anchor)]
           .filter((each) => !isGone(name, each.id as string))
           .map((each) => left(name, each));
       },
