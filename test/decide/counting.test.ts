@@ -97,6 +97,36 @@ test('what a sharer may do is asked of the sharer, and not of whoever it is shar
   expect(own.found.updatable.includes('author') || own.found.undecided.includes('update author')).toBe(true);
 });
 
+test('whether a record may be shared is asked of it as it is, whatever is put into the fields that this reads', () => {
+  const rulebook = parse(`
+    people { grade integer }
+    collection notes { title text label  author ref people  hand ref people required }
+    rules people { people may read (all) when grade = 2 }
+    rules notes { people may read (all), update (hand) when author = me  people may share when hand.grade = 1 }`);
+  const ada: Caller = { person: { id: 'ada', values: person('ada') }, roles: new Set() };
+  const shared = (['read', 'update'] as const).map((operation) => ({
+    collection: 'notes',
+    operation,
+    sharer: ada,
+    records: ['n'],
+  }));
+  const gina: Caller = { person: { id: 'gina', values: person('gina') }, roles: new Set(), shared };
+  const people = [person('ada'), person('ben', { grade: 2 }), person('gina')];
+  // Ada cannot be named again, as she cannot be read; Ben can.
+  for (const [hand, may] of [
+    ['ada', ['hand']],
+    ['ben', []],
+  ] as const) {
+    const note = { id: 'n', title: 'N', author: 'ada', hand, created_at: NOW, updated_at: NOW };
+    const world = worldOf({ people, notes: [note] });
+    for (const { updatable, undecided } of [
+      reachedOf(new Decider(rulebook, gina, world), 'notes', note, true),
+      counting(rulebook, gina, world, 'notes')(note),
+    ])
+      expect([updatable, undecided]).toEqual([may, []]);
+  }
+});
+
 test('what lies behind a value that a change puts in is looked up behind it', () => {
   const rules =
     'rules people { people may read (all) } rules notes { people may read (all)  people may adopt when new.author.mentor = me }';

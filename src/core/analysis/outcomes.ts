@@ -388,15 +388,15 @@ export class Outcomes {
   #changed(leaf: TrueOf, change: Change<Operand>): Told {
     const { reads, told } = this.#known(leaf);
     // Asked for every record: nothing is put together that is known already.
+    // What is asked of the record as it is alone sees nothing that is put in.
+    const put =
+      change.kind === 'none' || leaf.sides === 'before' ? new Map<string, Operand>() : change.values;
     let key = '';
-    if (change.kind !== 'none')
-      for (const [field, value] of change.values)
-        if (reads.has(field)) key += `${field}=${this.#textOf(value)};`;
+    for (const [field, value] of put) if (reads.has(field)) key += `${field}=${this.#textOf(value)};`;
     let found = told.get(key);
     if (found === undefined) {
       // What it does not read makes no difference to it.
-      const overlay: Overlay = change.kind === 'none' ? new Map() : this.#put(change.values, reads);
-      told.set(key, (found = this.#seen(leaf, overlay)));
+      told.set(key, (found = this.#seen(leaf, this.#put(put, reads))));
     }
     return found;
   }
