@@ -372,7 +372,7 @@ async function compare(text: string, seed: number, cells: Compared): Promise<voi
 
 test(
   'closures and PostgreSQL agree on every cell that is read, filtered and updated',
-  { timeout: 3_600_000 },
+  { timeout: 14_400_000 },
   async () => {
     const cells = nothing();
     for (let round = 0; round < ROUNDS; round++) {
