@@ -1,4 +1,4 @@
-import { aftermathOf, clearedOf, goingWith, seesAftermath, targetOf } from '../decide/aftermath.ts';
+import { aboveOf, aftermathOf, clearedOf, goingWith, seesAftermath, targetOf } from '../decide/aftermath.ts';
 import { isOwn, settledFor } from '../decide/condition.ts';
 import type { Caller } from '../decide/caller.ts';
 import { leavesOf } from '../decide/nodes.ts';
@@ -339,12 +339,10 @@ function upwards(
   const deleted = behind(rulebook, caller, 'delete', target, path);
   const ways: Condition[] = [{ kind: 'and', operands: [deleted, ...stays] }];
   const further: Condition[] = [];
-  for (const { name, type, onDelete } of collectionOf(rulebook.schema, target).fields.values()) {
-    if (onDelete !== 'remove' || type.kind !== 'ref') continue;
+  for (const { name, type } of goingWith(rulebook, target)) {
     const on: PathOperand = { ...path, steps: [...path.steps, { collection: target, field: name }], type };
     if (depth === FOLLOWED) {
-      if (couldDelete(rulebook, caller, type.collection))
-        further.push(negate({ kind: 'missing', operand: on }));
+      if (couldDelete(rulebook, caller, targetOf(on))) further.push(negate({ kind: 'missing', operand: on }));
       continue;
     }
     const above = upwards(rulebook, caller, on, record, depth + 1);
@@ -356,9 +354,6 @@ function upwards(
 
 /** Is there anything of the collection, or of those with which it goes along, that the caller could delete at all? */
 function couldDelete(rulebook: Rulebook, caller: Caller, collection: string): boolean {
-  const above = new Set([collection]);
-  for (const each of above)
-    for (const { type, onDelete } of collectionOf(rulebook.schema, each).fields.values())
-      if (onDelete === 'remove' && type.kind === 'ref') above.add(type.collection);
-  return [...above].some((each) => permissionOf(rulebook, caller, 'delete', each).grounds.length > 0);
+  const above = [...aboveOf(rulebook, collection)];
+  return above.some((each) => permissionOf(rulebook, caller, 'delete', each).grounds.length > 0);
 }

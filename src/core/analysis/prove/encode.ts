@@ -3,10 +3,11 @@ import { permission } from '../../decide/permission.ts';
 import { SHARE, shareableCollections } from '../../decide/shares.ts';
 import { nodesOf, type Condition, type Operand, type PathOperand, type Range } from '../../ir/conditions.ts';
 import { pairKey, type Audience, type Operation, type Rulebook } from '../../ir/rulebook.ts';
+import { goingWith } from '../../decide/aftermath.ts';
 import { referrersOf } from '../../decide/steps/referrers.ts';
 import { PEOPLE, collectionOf, fieldOf } from '../../types/schema.ts';
 import type { Type } from '../../types/types.ts';
-import type { Asked, At, Who, World, Root } from './asked.ts';
+import type { Asked, At, Root, Who, World } from './asked.ts';
 import { asking } from './asked.ts';
 import { Declarations, type Size } from './declarations.ts';
 import { Fields } from './fields.ts';
@@ -646,10 +647,7 @@ export class Encoder {
    * have been asked to be deleted instead of it, which does not stay either.
    */
   unheld(collection: string, record: string, roots: readonly Root[] = []): string {
-    const stays = (holder: string) =>
-      [...collectionOf(this.rulebook.schema, holder).fields.values()].every(
-        ({ type, onDelete }) => type.kind !== 'ref' || onDelete !== 'remove',
-      );
+    const stays = (holder: string) => goingWith(this.rulebook, holder).length === 0;
     const at: At = { frame: [], pair: '', world: 'before', sides: false, who: '' };
     const holding = referrersOf(this.rulebook, collection, 'refuse').filter(
       ({ holder }) =>

@@ -142,8 +142,19 @@ function groupsOf({ grounds }: Permission): Ground[][] {
   return [...groups.values()];
 }
 
-/** Steps up to what records go along with, of which the solver is told. */
+/** Steps up to what records go along with, of which the solver is told; fewer where very many ways lead up. */
 const FOLLOWED = 3;
+const MOST_ABOVE = 64;
+
+function followedFrom(rulebook: Rulebook, collection: string): number {
+  let [last, all] = [[collection], 1];
+  for (let steps = 0; steps < FOLLOWED; steps++) {
+    last = last.flatMap((each) => goingWith(rulebook, each).map(targetOf));
+    all += last.length;
+    if (all > MOST_ABOVE) return steps;
+  }
+  return FOLLOWED;
+}
 
 class Step {
   readonly #rulebook: Rulebook;
@@ -264,7 +275,7 @@ class Step {
     const { collection } = this.#invariant;
     const target = targetOf(field);
     const { term, present } = this.#encoder.fields.of(collection, field.name, 'r', 'before');
-    const goes = this.#goes(target, term, FOLLOWED);
+    const goes = this.#goes(target, term, followedFrom(this.#rulebook, target));
     return [present, goes, this.#encoder.unheld(target, term, this.#rootsAbove(field))];
   }
 
