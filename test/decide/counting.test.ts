@@ -334,6 +334,8 @@ test.each<
       values: new Map(),
     });
     expect(refusedBy).toBe(may ? null : 'follows fenced');
+    const left = decider.after({ removed: new Map([['yards', ['a']]]), cleared: [] });
+    expect([left.look('yards', 'a'), left.look('yards', 'b')]).toEqual([null, world.look('yards', 'b')]);
     const deleted = counting(rulebook, ada, world, 'yards')(yard);
     expect([deleted.delete, deleted.undecided]).toEqual(lost === 'open' ? [false, ['delete']] : [may, []]);
     for (const { follows, undecided } of [
