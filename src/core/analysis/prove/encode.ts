@@ -5,7 +5,7 @@ import { nodesOf, type Condition, type Operand, type PathOperand, type Range } f
 import { pairKey, type Audience, type Operation, type Rulebook } from '../../ir/rulebook.ts';
 import { goingWith } from '../../decide/aftermath.ts';
 import { referrersOf } from '../../decide/steps/referrers.ts';
-import { PEOPLE, collectionOf, fieldOf } from '../../types/schema.ts';
+import { PEOPLE, fieldOf } from '../../types/schema.ts';
 import type { Type } from '../../types/types.ts';
 import type { Asked, At, Root, Who, World } from './asked.ts';
 import { asking } from './asked.ts';
