@@ -519,6 +519,12 @@ test('a record is not changed in one statement where it is not stored by the nam
   };
   const { fields } = collectionOf(base.schema, 'hives');
   expect(made(base)).not.toBe(null);
+  // Where nothing can be shared, no share is to be forgotten.
+  const sharing = (rules: string) => {
+    const rulebook = parse(`${schema} rules hives { people may read (all), delete  ${rules} }`);
+    return made(rulebook)?.afterwards === null;
+  };
+  expect([sharing(''), sharing('people may share')]).toEqual([true, false]);
   expect(made(kept({ table: null }))).toBe(null);
   expect(
     made(kept({ fields: new Map([...fields, ['note', { ...fields.get('note')!, column: 'remark' }]]) })),

@@ -117,6 +117,10 @@ test('a field has no mask where every rule shows it or one that asks nothing, an
     ['r.sold'],
     "'3'::bigint < r.size",
   ]);
+  // What somebody else shows by a rule that asks nothing is shown of what they share.
+  const { rulebook, guest } = guestOf('keeper may read (all)  keeper may share  people may read (code)');
+  const shared = new Access(rulebook, guest, NOW);
+  expect(['code', 'note'].map((field) => shared.isShown('hives', field))).toEqual([true, false]);
   const open = accessTo('people may read (all)');
   expect([
     open.readFences('hives', 'r'),
@@ -337,7 +341,7 @@ test('one ground is searched once, rights come along where they are asked for, a
 });
 
 test('what is found from the other end is: one path over another record, a tree from above, a link, what one may read', () => {
-  const row = (when: string) => {
+  const row = (when: string, of: 'row' | 'ids' = 'row') => {
     const rulebook = parse(
       `${schema}rules hives { people may read (all)  people may update (all) when ${when} }`,
     );
@@ -348,7 +352,7 @@ test('what is found from the other end is: one path over another record, a tree 
       old: 'before',
       new: 'after',
     });
-    return set === null ? null : plain(set.row);
+    return set === null ? null : plain(of === 'row' ? set.row : set.ids);
   };
   const fromYards = [
     'yard.keeper = me',
@@ -366,7 +370,12 @@ test('what is found from the other end is: one path over another record, a tree 
     'yard.up within me.site',
     'me may read yard',
   ];
-  expect(fromYards.map(row)).toEqual(fromYards.map(() => 'r.yard'));
+  expect(fromYards.map((when) => row(when))).toEqual(fromYards.map(() => 'r.yard'));
+  // Of a way over a yard, the yards whose own yard lies below.
+  expect(row('yard.up within me.site', 'ids')).toMatch(
+    /^select s1\.id from records\.yards as s1 where s1\.up /,
+  );
+  expect(row('yard within me.site', 'ids')).toMatch(/^with recursive down/);
   for (const link of [
     'y.keeper = keeper',
     'keeper = y.keeper',
@@ -388,6 +397,7 @@ test('what is found from the other end is: one path over another record, a tree 
     'new.yard within me.site',
     'yard within yard',
     'me.site within yard',
+    'me.site within me.site',
     'yard within yard.up',
     'me may read yard.up',
     'me may read old.yard',
@@ -423,6 +433,11 @@ test('a condition is put as it can be answered fast, where less than all three v
   expect(put('note < "b"', 'true')).toMatch(/^r\.note collate C </);
   expect(put('size < 3', 'true')).not.toMatch(/collate/);
   expect(put('due + 1 days > today', 'true')).toMatch(/date '0001-01-01'/);
+  // Nothing is asked of a side that is not there.
+  const { when: changes } = parse(`${schema}rules hives { people may update (all) when old.sold }`).rules.at(
+    -1,
+  )!;
+  expect(() => conditionSql(changes, access.around('r', ada.roles), 'true')).toThrow('no old record');
   const ruled = (when: string, precision: Precision) => {
     const { when: condition } = parse(`${schema}rules hives { people may read (all) when ${when} }`).rules.at(
       -1,
@@ -508,4 +523,24 @@ test('before the rules only what takes as long for every value is asked, of fiel
     ['size', 'note', 'keeper', 'kind'].filter((field) => isEarlyField(access, 'hives', field)),
   ).toHaveLength(4);
   expect(['weight', 'tags', 'sold'].filter((field) => isEarlyField(access, 'hives', field))).toEqual([]);
+});
+
+test('what may be asked early stands beside the rules, and the rest behind those that ask something', () => {
+  const where = (rules: string, text: string) => {
+    const access = accessTo(rules);
+    const checked = checkFilter(text, 'hives', access.rulebook);
+    if (!checked.ok) throw new Error(`${text}: ${JSON.stringify(checked.diagnostics)}`);
+    const list = plain(listSql(access, question({ filter: checked.condition, fields: ['id'] }), 'rows'));
+    const asked = list.replace(/^.* where /s, '').replace(/ order by .*$/s, '');
+    return asked
+      .replaceAll(/[()]+/g, ' ')
+      .replaceAll(/ +(?=,| )/g, '')
+      .trim();
+  };
+  const [all, some] = ['people may read (all)', 'people may read (all) when sold'];
+  expect(where(all, 'size = 1 and note contains "a"')).not.toMatch(/case/);
+  expect(where(some, 'size = 1 and kind = "log"')).not.toMatch(/case/);
+  expect(where(some, 'size = 1 and note contains "a"')).toBe(
+    'r.sold and r.size = ?::bigint and case when r.sold then strpos r.note, ?::text > 0 end',
+  );
 });

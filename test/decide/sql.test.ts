@@ -9,6 +9,7 @@ import { column, identifier, stored } from '../../src/core/sql/identifiers.ts';
 import { searchedFields } from '../../src/core/sql/indexes.ts';
 import { formulations, listSql, withSlots, type ListQuestion } from '../../src/core/sql/list.ts';
 import { checkFilter } from '../../src/core/check/index.ts';
+import { insertSql, updateSql } from '../../src/core/sql/writes.ts';
 import { NOW, parse } from './in-hand.ts';
 
 /** What no answer tells: how a question is put, and that nothing but names of ours gets into its text. */
@@ -166,4 +167,21 @@ test('a statement that is kept holds nothing of whoever it was made for, and is 
   expect(filled(kept, (slot) => access.valueOf(slot, [null, 3, person.id]))).toEqual(
     listSql(access, page, 'rows'),
   );
+});
+
+test('only of people, and where an address is written, is it kept how sure the address is', () => {
+  const { schema: of } = parse('people { town text }  collection letters { email text  town text }');
+  const writes = (name: string, field: string) => {
+    const [values, collection] = [new Map([[field, 'x']]), of.get(name)!];
+    return [insertSql(collection, values), updateSql(collection, person.id, values)].map(({ text }) =>
+      /_email_claimed/.test(text),
+    );
+  };
+  expect(writes('people', 'email')).toEqual([true, true]);
+  for (const [name, field] of [
+    ['people', 'town'],
+    ['letters', 'email'],
+    ['letters', 'town'],
+  ] as const)
+    expect(writes(name, field), `${name} ${field}`).toEqual([false, false]);
 });

@@ -27,7 +27,8 @@ export interface ConvertingWith {
  * the constraints of the new type say what fits.
  */
 export function conversion(from: Type, to: Type, given: ConvertingWith): Conversion | null {
-  if (to.kind === 'list' && from.kind !== 'list' && from.kind !== 'json') {
+  if (from.kind === 'json' || to.kind === 'json' || (from.kind === 'list' && to.kind === 'list')) return null;
+  if (to.kind === 'list') {
     const single = sameColumn(from, to.of) ? asItIs : conversion(from, to.of, given);
     if (single === null) return null;
     return {
@@ -35,7 +36,7 @@ export function conversion(from: Type, to: Type, given: ConvertingWith): Convers
       value: (of) => sql`case when ${single.value(of)} is not null then array[${single.value(of)}] end`,
     };
   }
-  if (from.kind === 'list' && to.kind !== 'list' && to.kind !== 'json') {
+  if (from.kind === 'list') {
     const single = sameColumn(from.of, to) ? asItIs : conversion(from.of, to, given);
     if (single === null) return null;
     const first = (of: Fragment) => single.value(sql`(${of})[1]`);
@@ -47,7 +48,6 @@ export function conversion(from: Type, to: Type, given: ConvertingWith): Convers
         sql`(cardinality(${of}) = 0 or (cardinality(${of}) = 1 and ${single.fits(sql`(${of})[1]`)}))`,
     };
   }
-  if (from.kind === 'list' || to.kind === 'list' || from.kind === 'json' || to.kind === 'json') return null;
   if (to.kind === 'text' || to.kind === 'one of') {
     const text = textOf(from, given);
     if (text === null || to.kind === 'text') return text;

@@ -57,7 +57,6 @@ function writtenSql(type: Type, value: Fragment): Fragment | null {
     case 'one of':
       return sql`to_json(${value})::text`;
     case 'integer':
-      return sql`${value}`;
     case 'boolean':
       return sql`${value}::text`;
     case 'decimal':

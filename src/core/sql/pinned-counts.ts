@@ -53,7 +53,7 @@ export function pinnedCountsSql(pinned: readonly Pinned[], both: BothSides, most
   // Whoever may not sign in by the draft is asked of by the rules of nobody: its sentences are told by somebody else's.
   const rulebooks = pinned.map(({ is }) => is.rulebook);
   const told = rulebooks.reduce((one, each) => (each.rules.length > one.rules.length ? each : one));
-  const sentences = both.is === null ? [] : countedSentences(told, both.is);
+  const sentences = countedSentences(told, both.is);
   const counters = pinned.map((each) => {
     const was = both.was === null ? null : new Sight(each.was, both.was, aliases.was, bits);
     const is = both.is === null ? null : new Sight(each.is, both.is, aliases.is, bits);
@@ -176,8 +176,9 @@ function counter(
     return (kind) => sight.holds(node, kind);
   };
   const sides = items.map((item) => ({ item, was: of(was, 'was', item), is: of(is, 'is', item) }));
-  const reads = sides.find(({ item: { operation, field } }) => operation === 'read' && field === null)!;
-  const told = is === null ? [] : sentences.map((each) => sentenceSides(is, each));
+  // What is told first is whether the record is read at all.
+  const reads = sides[0]!;
+  const told = sentences.map((each) => sentenceSides(is!, each));
   const places = new Set([...(was?.places ?? []), ...(is?.places ?? [])]);
   return (kinds) => {
     const own = merged(kinds, places);
@@ -218,7 +219,8 @@ function merged(kinds: readonly Kind[], places: ReadonlySet<number>): Kind[] {
   return [...found.values()];
 }
 
-function countedSentences(rulebook: Rulebook, collection: string): CountedSentence[] {
+/** Those about the collection; none where it is not there. */
+function countedSentences(rulebook: Rulebook, collection: string | null): CountedSentence[] {
   const of = <T extends Rule | Fence>(every: readonly T[], kind: CountedSentence['kind']) =>
     every
       .filter((each) => each.collection === collection)

@@ -175,9 +175,9 @@ export function changedRow(collection: Collection, changes: NewValues): Fragment
   return commaList(
     columnsOf(collection).map((name) => {
       const now = column('before', name);
-      const field = collection.fields.get(name);
-      const becomes = field !== undefined && changes.has(name);
-      return sql`${becomes ? changed(field, changes.get(name)!, now) : now} as ${identifier(name)}`;
+      const bound = changes.get(name);
+      const becomes = bound === undefined ? now : changed(collection.fields.get(name)!, bound, now);
+      return sql`${becomes} as ${identifier(name)}`;
     }),
   );
 }
