@@ -50,6 +50,7 @@ const folders = {
     least: 90,
     tests: [
       'test/unit/smallest.test.ts',
+      'test/unit/terms.test.ts',
       ...agreement('one-world'),
       'test/unit/prove.test.ts',
       'test/unit/compare.test.ts',
