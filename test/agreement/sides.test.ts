@@ -390,6 +390,49 @@ test('through several identities each record has the marks of all, and values an
     }
 }, 240_000);
 
+test('of each mark it is told which rules open it, or which fences hold it back, also where somebody else shares it', async () => {
+  const seen = { rules: 0, fences: 0, shared: 0, nothing: 0 };
+  for (const rulebook of rulebooks) {
+    const callers = [ada(), ben, visitor, guestOf(rulebook)];
+    const pinned = callers.map((each) => {
+      const access = new Access(rulebook, each, NOW).withSets('hashed');
+      return { was: access, is: access };
+    });
+    const { rows, items, places, made } = await pageOf(pinned, question());
+    for (const { id, _flags } of rows)
+      for (const who of callers.keys()) {
+        const own = [...made.places[who]!].flatMap(([each, flag]) =>
+          _flags[flag]! ? [made.sentences[each]!] : [],
+        );
+        for (const [at, { operation, field }] of items.entries()) {
+          const about = own.filter(
+            (each) =>
+              (operation === 'act' ? each.operation === 'tick' : each.operation === operation) &&
+              // The id comes with every record that is read, and no fence on fields is about it.
+              (field === null ||
+                each.fields === null ||
+                each.fields.has(field) ||
+                (field === 'id' && each.kind === 'rule')),
+          );
+          const [rules, fences] = (['rule', 'fence'] as const).map((kind) =>
+            about.filter(
+              (each) => each.kind === kind && (field !== null || kind === 'rule' || each.fields === null),
+            ),
+          ) as [typeof about, typeof about];
+          const words = `${changes[rulebooks.indexOf(rulebook)]} ${id} ${who} ${operation} ${field}`;
+          expect(rules.length > 0 && fences.length === 0, words).toBe(_flags[places[who]![at]!.is]);
+          // A fence that stops what no rule opens makes nothing.
+          if (field === null && fences.length > 0) expect(rules, words).toEqual([]);
+          seen.rules += rules.length;
+          seen.fences += fences.length;
+          seen.shared += rules.filter(({ isShared }) => isShared).length;
+          seen.nothing += about.length === 0 ? 1 : 0;
+        }
+      }
+  }
+  expect(Math.min(...Object.values(seen))).toBeGreaterThan(20);
+});
+
 test('pages follow each other without a gap, changed records alone are told apart, and a filter sees what each side sees', async () => {
   const [before, after] = [rulebooks[5]!, rulebooks[8]!];
   const pinned = [ada(), ben].map((each) => ({

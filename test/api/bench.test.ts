@@ -100,6 +100,27 @@ describe('marks', () => {
     expect(new Set(page.records.map(({ id }) => id)).size).toBe(page.records.length);
   });
 
+  test('come with the sentences that make them, which are where they are said to stand', async () => {
+    for (const draft of [undefined, narrower]) {
+      const request = { as: everybody, ...(draft === undefined ? {} : { files: draft }) };
+      const { records, sentences } = await whole('hives', request);
+      for (const { file, start, end, text } of sentences) {
+        const written = (draft ?? files()).find(({ name }) => name === file)!.text.slice(start, end);
+        expect(written.startsWith(text.split(/\s/)[0]!), `${text} in ${written}`).toBe(true);
+      }
+      const told = records.flatMap((record) =>
+        everybody.map((_, at) => {
+          const own = record.made[at]!.map((each) => sentences[each]!);
+          const opens = own.some(({ kind, operation }) => kind === 'rule' && operation === 'read');
+          expect(opens, record.id).toBe(/[13]/.test(record.reads[at]!));
+          return own.filter(({ kind }) => kind === 'fence').length;
+        }),
+      );
+      // Ada may change her hive, but not while it is retired.
+      expect(told.reduce((sum, each) => sum + each, 0)).toBeGreaterThan(0);
+    }
+  });
+
   test('of a draft are what each of them is served once it is published, and the counts too', async () => {
     const was = await served('hives', everybody);
     const page = await whole('hives', { as: everybody, files: narrower });

@@ -3,7 +3,7 @@ import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';
 import { openBrowser } from '../support/chromium.ts';
-import { expectAccessible, openPage, signIn } from '../support/console.ts';
+import { expectAccessible, openPage, paintTimes, signIn } from '../support/console.ts';
 import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
 /** Rules are written in the browser, and what they do is seen while they are. */
@@ -13,11 +13,13 @@ let world: World;
 let browser: BrowserContext;
 let page: Page;
 const complaints: string[] = [];
+let paints: number[];
 
 beforeAll(async () => {
   world = await openDemo({ consoleFolder: 'dist/console' });
   await setStaff(world.database, STAFF.email, STAFF.password, 'publisher', atTheMachine('test'));
   browser = await openBrowser();
+  paints = await paintTimes(browser);
   page = await openPage(browser, complaints);
   await signIn(page, world, STAFF.email, STAFF.password);
 });
@@ -80,7 +82,14 @@ describe('the table', () => {
       /^apiary not seen: ada does not see it; ivo does not see it; stella sees it/,
     );
     await page.keyboard.press('3');
+    const madeBy = page.locator('#made-by');
     await expect.poll(active).toMatch(/^apiary (?!not seen)/);
+    await expect.poll(() => madeBy.textContent()).toMatch(/^stella may see it: .*steward.* may read/);
+    expect(await page.locator('article[data-making]').count()).toBeGreaterThan(0);
+    await page.keyboard.press('1');
+    await expect.poll(() => madeBy.textContent()).toBe('ada may not see it: no sentence opens it');
+    expect(await page.locator('article[data-making]').count()).toBe(0);
+    await page.keyboard.press('3');
     await page.keyboard.press('Enter');
     const why = page.getByRole('complementary', { name: 'Why' });
     await why.getByText('stella may read hives').waitFor();
@@ -485,4 +494,10 @@ test('the bench has no violation that axe finds, light and dark', async () => {
 
 test('nothing went wrong in the browser meanwhile', () => {
   expect(complaints).toEqual([]);
+  const sorted = paints.toSorted((one, other) => one - other);
+  const at = (share: number) => `${sorted[Math.floor(share * (sorted.length - 1))]} ms`;
+  console.log(
+    `${paints.length} keys and clicks until the next paint: half ${at(0.5)}, 98 of 100 ${at(0.98)}, longest ${at(1)}`,
+  );
+  expect(paints.length).toBeGreaterThan(50);
 });

@@ -26,6 +26,26 @@ export async function openPage(browser: BrowserContext, complaints: string[]): P
   return page;
 }
 
+/**
+ * How long each key and click takes until what it does is painted, in milliseconds, as the browser tells by Event Timing; what takes less than
+ * 16 ms it tells of none. Filled while pages of the browser that are opened from now on are used.
+ */
+export async function paintTimes(browser: BrowserContext): Promise<number[]> {
+  const times: number[] = [];
+  await browser.exposeFunction('tellPaintTime', (time: number) => times.push(time));
+  await browser.addInitScript(`
+    const longest = new Map();
+    new PerformanceObserver((list) => {
+      for (const { interactionId, duration } of list.getEntries())
+        if (interactionId > 0 && duration > (longest.get(interactionId) ?? 0)) {
+          if (!longest.has(interactionId)) setTimeout(() => tellPaintTime(longest.get(interactionId)), 200);
+          longest.set(interactionId, duration);
+        }
+    }).observe({ type: 'event', durationThreshold: 16 });
+  `);
+  return times;
+}
+
 /** No violation of WCAG 2.2, levels A and AA, that axe can find, in both themes. */
 export async function expectAccessible(page: Page, what: string): Promise<void> {
   for (const theme of ['light', 'dark']) {

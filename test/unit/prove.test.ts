@@ -338,6 +338,22 @@ describe('each piece of the language means to the solver what it means to the ru
       'read hives only if district within me.district',
       'refuted',
     ],
+    // On an update a sentence about update alone fills in; of an action each does.
+    [
+      'hives { people may read (all)  people may create (code, note), update (note) stamp keeper = me }',
+      'update hives (note) only if new.keeper = me',
+      'refuted',
+    ],
+    [
+      'hives { people may read (all)  people may update (note) stamp keeper = me }',
+      'update hives (note) only if new.keeper = me',
+      'proved',
+    ],
+    [
+      'hives { people may read (all)  people may touch, update (note) stamp keeper = me }',
+      'touch hives only if new.keeper = me',
+      'proved',
+    ],
     ['hives { people may read when me.rank > 3 }', 'read hives only if me.level >= 4', 'proved'],
     ['hives { people may read when me.rank > 3 }', 'read hives only if me.level > 4', 'refuted'],
     ['hives { people may read when "a" in tags }', 'read hives only if tags is present', 'proved'],

@@ -69,7 +69,7 @@ test('values are compared as what both can be: numbers as decimals, values of tw
 test('numbers, days and texts are written as the standard has them, and what it has not is refused', () => {
   expect(['1', '-1', '2.50', '-0.5'].map(real)).toEqual(['1.0', '(- 1.0)', '2.50', '(- 0.5)']);
   expect([daysOf('1970-01-02'), microsecondsOf('1970-01-01T00:00:01.25Z')]).toEqual([1n, 1_250_000n]);
-  expect(textLiteral('a"b\\é\n')).toBe('"a""b\\u{5c}\\u{e9}\\u{a}"');
+  expect(textLiteral('a"b\\é\n ~')).toBe('"a""b\\u{5c}\\u{e9}\\u{a} ~"');
   expect(() => textLiteral('\u{2ff01}')).toThrow(CannotEncode);
 });
 

@@ -76,6 +76,11 @@ const benchRecordSchema = z.object({
   acts: marks.describe('Could any action be carried out, as far as the record says?'),
   sees: z.record(z.string(), marks),
   changes: z.record(z.string(), marks),
+  made: z
+    .array(z.array(z.int()))
+    .describe(
+      'For each identity: the sentences that make its marks by the draft, by their place in `sentences`',
+    ),
 });
 
 const benchPageSchema = z.object({
@@ -92,6 +97,22 @@ const benchPageSchema = z.object({
   ),
   hasActions: z.boolean(),
   records: z.array(benchRecordSchema),
+  sentences: z
+    .array(
+      z.object({
+        kind: z.enum(['rule', 'fence']),
+        file: z.string(),
+        start: z.int(),
+        end: z.int(),
+        text: z.string().describe('Who may do what, and when, as it was written'),
+        operation: z.string().describe('The operation, or the name of an action'),
+        fields: z.array(z.string()).nullable().describe('What it is about; null: the record'),
+        shared: z.boolean().describe('It is of somebody who shares the record'),
+      }),
+    )
+    .describe(
+      'Sentences that have a part in the marks: what a rule opens, and what a fence holds back of that',
+    ),
   labels: z
     .record(z.string(), z.record(z.string(), z.string()))
     .describe('What references are called: by field, by id'),

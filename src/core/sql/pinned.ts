@@ -6,6 +6,7 @@ import { AskedOnce } from './asked-once.ts';
 import { bothSql, mayDo, type BothSides, type EffectItem } from './effects.ts';
 import { allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
 import { column, identifier, recordKey } from './identifiers.ts';
+import { pinnedSentences, type PinnedSentences } from './pinned-sentences.ts';
 import { relation } from './relations.ts';
 
 /** Somebody who is looked through, by the rules in force and by those of a draft, at the same moment. */
@@ -36,6 +37,8 @@ export interface PinnedQuery {
   readonly items: readonly PinnedItem[];
   /** The places in `_flags` of what somebody could and can do: by their place, then by that of the item. */
   readonly places: readonly (readonly { readonly was: number; readonly is: number }[])[];
+  /** The sentences that make the marks by the draft, and where it stands in `_flags` whether they do. */
+  readonly made: PinnedSentences;
 }
 
 /**
@@ -69,6 +72,13 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
       was: flags.place(of('was', each.was, item)),
       is: flags.place(of('is', each.is, item)),
     })),
+  );
+
+  const made = pinnedSentences(
+    pinned.map(({ is }) => is),
+    both.is,
+    aliases.is,
+    flags,
   );
 
   /** Who sees the field, by a side whose values may be shown: each by itself. */
@@ -140,7 +150,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
     (each, index) => sql`case when ${seen(each)} then ${columnOf(each)} end as ${identifier(`v_${index}`)}`,
   );
   const statement = sql`with labelled as materialized (${labelled}), page as materialized (${page}) select ${id}::text as id, page."_label", array[${commaList(flags.all.map((each) => sql`(${each}) is true`))}] as "_flags", ${commaList(values)} from page join ${from} on ${id} = page.id order by page."_label" nulls last, page.id`;
-  return { statement, items, places };
+  return { statement, items, places, made };
 }
 
 /** Conditions that several ask are asked once: PostgreSQL does not see that they are the same. */

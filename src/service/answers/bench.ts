@@ -166,7 +166,7 @@ function filtersOf(
 }
 
 function pageDocument(
-  { both, items, records, more, labels }: PinnedPage,
+  { both, items, records, sentences, more, labels }: PinnedPage,
   { before, after }: NonNullable<Tried['sides']>,
   asked: z.infer<typeof benchRequestSchema>,
   unlocked: boolean,
@@ -184,7 +184,7 @@ function pageDocument(
       side: was === null ? 'new' : is === null ? 'gone' : 'both',
     };
   });
-  const documents = records.map(({ id, label, values, sides }): BenchRecord => {
+  const documents = records.map(({ id, label, values, sides, made }): BenchRecord => {
     const marks = (index: number) => sides.map((all) => all[index]!).join('');
     const [sees, changes]: [Record<string, string>, Record<string, string>] = [{}, {}];
     const record = { reads: '', deletes: '', acts: '' };
@@ -193,7 +193,15 @@ function pageDocument(
       else
         record[operation === 'read' ? 'reads' : operation === 'delete' ? 'deletes' : 'acts'] = marks(index);
     }
-    return { id, label, values: Object.fromEntries(values), ...record, sees, changes };
+    return {
+      id,
+      label,
+      values: Object.fromEntries(values),
+      ...record,
+      sees,
+      changes,
+      made: made.map((all) => [...all]),
+    };
   });
   const last = records.at(-1);
   return {
@@ -201,6 +209,16 @@ function pageDocument(
     fields,
     hasActions: [before, after].some((rulebook) => actionsOn(rulebook, definition.name).length > 0),
     records: documents,
+    sentences: sentences.map(({ kind, sentence: { span, text }, operation, fields, isShared }) => ({
+      kind,
+      file: span.source,
+      start: span.start,
+      end: span.end,
+      text,
+      operation,
+      fields: fields === null ? null : [...fields],
+      shared: isShared,
+    })),
     labels: Object.fromEntries([...labels].map(([field, of]) => [field, Object.fromEntries(of)])),
     next: more && last !== undefined ? pageKey(last) : null,
     notCovered: [

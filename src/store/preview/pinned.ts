@@ -17,6 +17,7 @@ import {
   type PinnedItem,
   type PinnedQuestion,
 } from '../../core/sql/pinned.ts';
+import type { PinnedSentence } from '../../core/sql/pinned-sentences.ts';
 import { systemFieldNames } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { arrive, type Credentials } from '../callers.ts';
@@ -45,12 +46,15 @@ export interface PinnedRecord {
   readonly values: ReadonlyMap<string, Value>;
   /** For each identity, in their order: for each item. */
   readonly sides: readonly (readonly Sides[])[];
+  /** For each identity: the sentences that make what it may by the draft, by their place among all. */
+  readonly made: readonly (readonly number[])[];
 }
 
 export interface PinnedPage {
   readonly both: BothSides;
   readonly items: readonly PinnedItem[];
   readonly records: readonly PinnedRecord[];
+  readonly sentences: readonly PinnedSentence[];
   readonly more: boolean;
   /** Labels of what references point at, by field and id: as far as somebody pinned sees them in force. */
   readonly labels: ReadonlyMap<string, ReadonlyMap<string, string>>;
@@ -88,13 +92,17 @@ export async function pinnedPage(
       const sides = query.places.map((all) =>
         all.map(({ was, is }) => ((row._flags[was]! ? 2 : 0) + (row._flags[is]! ? 1 : 0)) as Sides),
       );
-      return { id: row.id, label: row._label, values: new Map(values), sides };
+      const made = query.made.places.map((own) =>
+        [...own].flatMap(([sentence, flag]) => (row._flags[flag]! ? [sentence] : [])),
+      );
+      return { id: row.id, label: row._label, values: new Map(values), sides, made };
     });
-    const { items } = query;
+    const { items, made } = query;
     return {
       both,
       items,
       records,
+      sentences: made.sentences,
       more: rows.length > question.limit,
       labels: await pointedAt(on, pinned, both, records),
     };

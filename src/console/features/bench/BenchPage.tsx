@@ -11,7 +11,7 @@ import type { Overview, SentenceEdit } from '../../../client/desk.ts';
 import { describeError, gate } from '../../api/client.ts';
 import { useSession, useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
-import { cellWords, isNow, recordWords } from '../../components/marks.tsx';
+import { isNow } from '../../components/marks.tsx';
 import { Waiting } from '../../components/Waiting.tsx';
 import { useDensity } from '../../components/settings.ts';
 import { cardsOf, letsOf } from '../../working/cards.ts';
@@ -26,6 +26,8 @@ import { EffectBar } from './EffectBar.tsx';
 import { MarkLegend } from './MarkLegend.tsx';
 import { PinnedBar } from './PinnedBar.tsx';
 import { usePlace, written } from './place.ts';
+import { madeAt } from './made.ts';
+import { ReadingLine } from './ReadingLine.tsx';
 import { RecordGrid, type Spot } from './RecordGrid.tsx';
 import { SentencePane } from './SentencePane.tsx';
 import { TryPanel } from './TryPanel.tsx';
@@ -175,6 +177,14 @@ function Bench({
     }),
     [page, roles, lets, overview, collection],
   );
+  // Each page names its sentences by itself.
+  const sentences = pages?.find((each) => spot !== null && each.page.records.includes(spot.record))?.page
+    .sentences;
+  const made =
+    spot === null || sentences === undefined
+      ? []
+      : madeAt(spot, shownFocus, sentences, page?.hasActions === true);
+  const making = made.flatMap(({ by }) => by);
   const { fetchNextPage, hasNextPage, isFetchingNextPage } = query;
   const more = useCallback(() => {
     if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
@@ -266,6 +276,7 @@ function Bench({
             offer={offer}
             canWrite={canWrite}
             pointed={pointed}
+            making={making}
             wanted={wanted}
             onWholeText={(file, at) => setWhole({ file, at: at === null ? null : { at } })}
           />
@@ -368,7 +379,13 @@ function Bench({
             onFocus={(index) => change({ focus: Math.max(0, as.indexOf(shownAs[index] ?? '')) })}
           />
         )}
-        <ReadingLine spot={spot} as={shownAs} notCovered={page?.notCovered ?? []} />
+        <ReadingLine
+          spot={spot}
+          as={shownAs}
+          focus={shownFocus}
+          made={made}
+          notCovered={page?.notCovered ?? []}
+        />
         <EffectBar
           effect={effect}
           found={found}
@@ -459,51 +476,6 @@ function letSee(
   const when =
     label === null || record.label === null ? '' : ` when ${written_(label)} = ${quoted(record.label)}`;
   return `${audience} may read (${fields.length === 0 ? 'all' : fields.map(written_).join(', ')})${when}`;
-}
-
-/** What is under the pointer, or has the keyboard, in words: a place of its own, so that nothing is covered. */
-function ReadingLine({
-  spot,
-  as,
-  notCovered,
-}: {
-  spot: Spot | null;
-  as: readonly string[];
-  notCovered: readonly string[];
-}) {
-  return (
-    <Typography
-      component="p"
-      aria-hidden
-      sx={{
-        fontSize: '0.76rem',
-        lineHeight: '16px',
-        height: 32,
-        overflow: 'hidden',
-        color: 'text.secondary',
-        m: 0,
-      }}
-    >
-      {spot === null ? (
-        notCovered.join('; ')
-      ) : (
-        <>
-          <Box component="strong" sx={{ color: 'text.primary' }}>
-            <bdi>{nameOf(spot.record)}</bdi>
-            {spot.field === null ? '' : `, ${spot.field}`}
-          </Box>{' '}
-          {as.map((who, at) => wordsAt(spot, who, at)).join(' · ')}
-          {' — Enter, or a click: why, and to try'}
-        </>
-      )}
-    </Typography>
-  );
-}
-
-function wordsAt({ record, field }: Spot, who: string, at: number): string {
-  if (field === null)
-    return recordWords(who, { reads: record.reads[at], deletes: record.deletes[at], acts: record.acts[at] });
-  return cellWords(who, record.sees[field]?.[at], record.changes[field]?.[at]);
 }
 
 function Toggle({

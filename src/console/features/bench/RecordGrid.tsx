@@ -12,6 +12,7 @@ import {
   recordWords,
   wasSo,
 } from '../../components/marks.tsx';
+import { MADE_BY } from './made.ts';
 import { LINE, type Density } from '../../theme.ts';
 import { isNumber, nameOf, shownValue, widthsOf, type BenchField } from './values.ts';
 
@@ -155,6 +156,7 @@ export function RecordGrid(props: RecordGridProps) {
       aria-label={label}
       aria-rowcount={more ? -1 : records.length + 1}
       aria-colcount={fields.length + 1}
+      aria-describedby={MADE_BY}
       aria-activedescendant={hasKeys && records.length > 0 ? `cell-${row}-${column}` : undefined}
       tabIndex={0}
       onKeyDown={onKey}

@@ -28,6 +28,8 @@ export interface SentenceCardProps {
   readonly onAsForm: (asForm: boolean) => void;
   readonly isChanged: boolean;
   readonly isPointed: boolean;
+  /** It makes what is under the pointer, or has the keyboard. */
+  readonly isMaking: boolean;
   readonly canWrite: boolean;
   readonly onOpen: () => void;
   readonly onChange: (text: string) => void;
@@ -47,7 +49,7 @@ const edge: Readonly<Record<Card['kind'], string>> = {
 
 /** One sentence: to be read, or to be written. */
 export const SentenceCard = memo(function SentenceCard(props: SentenceCardProps) {
-  const { card, counts, errors, isChanged, isPointed, canWrite } = props;
+  const { card, counts, errors, isChanged, isPointed, isMaking, canWrite } = props;
   const isOpen = card.kind === 'open';
   const shown = card.kind === 'aside' ? takenBack(card.text) : card.text;
   return (
@@ -56,6 +58,7 @@ export const SentenceCard = memo(function SentenceCard(props: SentenceCardProps)
       aria-label={`${kindName[card.kind]}: ${firstWords(shown)}`}
       data-card={`${card.file}:${card.start}`}
       {...(isOpen ? { 'data-open': true } : {})}
+      {...(isMaking ? { 'data-making': true } : {})}
       sx={{
         borderLeft: '4px solid',
         borderLeftColor: edge[card.kind],
@@ -63,8 +66,8 @@ export const SentenceCard = memo(function SentenceCard(props: SentenceCardProps)
         borderRadius: 1,
         px: 1,
         py: 0.75,
-        outline: isOpen || isPointed ? '1.5px solid' : '1px solid',
-        outlineColor: isOpen || isPointed ? 'secondary.main' : 'divider',
+        outline: isOpen || isPointed || isMaking ? '1.5px solid' : '1px solid',
+        outlineColor: isOpen || isPointed ? 'secondary.main' : isMaking ? edge[card.kind] : 'divider',
       }}
     >
       {isOpen ? (

@@ -24,6 +24,8 @@ export interface SentencePaneProps {
   readonly canWrite: boolean;
   /** The sentence that a line of why pointed at. */
   readonly pointed: { readonly file: string; readonly line: number } | null;
+  /** The sentences that make what is under the pointer, or has the keyboard. */
+  readonly making: readonly { readonly file: string; readonly start: number }[];
   /** A sentence that a cell asks for: opened to be written on. */
   readonly wanted: { readonly text: string } | null;
   readonly onWholeText: (file: string, at: number | null) => void;
@@ -31,7 +33,7 @@ export interface SentencePaneProps {
 
 /** The sentences of one collection, in the order of their texts. One of them at a time is open to be written in. */
 export function SentencePane(props: SentencePaneProps) {
-  const { now, collection, counts, found, words, offer, canWrite, pointed } = props;
+  const { now, collection, counts, found, words, offer, canWrite, pointed, making } = props;
   const [asForm, setAsForm] = useAsForm();
   const [open, setOpen] = useState<
     (Stretch & { readonly before: readonly Text[]; readonly turn: number }) | null
@@ -233,6 +235,9 @@ export function SentencePane(props: SentencePaneProps) {
             isPointed={
               pointedStart !== null && pointedStart.start === card.start && pointedStart.file === card.file
             }
+            isMaking={making.some(
+              ({ file, start }) => file === card.file && card.start <= start && start < card.end,
+            )}
             canWrite={canWrite}
             onOpen={() => {
               if (close()) begin(card, now.texts);

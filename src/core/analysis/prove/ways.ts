@@ -66,7 +66,7 @@ export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
     ask: (size) => new Step(rulebook, invariant, size).question(work),
   });
   const followed = [...collectionOf(rulebook.schema, collection).fields.values()].filter(
-    ({ type, onDelete }) => type.kind === 'ref' && onDelete !== 'refuse',
+    ({ onDelete }) => onDelete !== 'refuse',
   );
   if (!isBuiltIn(operation)) return [make(operation, (step) => step.acting(operation))];
   switch (operation) {
