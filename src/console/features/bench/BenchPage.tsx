@@ -301,8 +301,7 @@ function Bench({
           minHeight: 0,
           minWidth: 0,
           px: 1.25,
-          pt: 0.75,
-          pb: 0.5,
+          pt: 0.5,
         }}
       >
         <PinnedBar

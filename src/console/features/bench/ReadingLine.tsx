@@ -5,7 +5,7 @@ import { MADE_BY, type Made } from './made.ts';
 import type { Spot } from './RecordGrid.tsx';
 import { nameOf } from './values.ts';
 
-const LINE = 16;
+const LINE = 15;
 
 /**
  * What is under the pointer, or has the keyboard, in words, and which sentences make it so for the one in focus: a place of its own, so that
@@ -24,13 +24,10 @@ export function ReadingLine({
   made: readonly Made[];
   notCovered: readonly string[];
 }) {
+  const lines = alike(made);
   return (
     <Box sx={{ fontSize: '0.76rem', lineHeight: `${LINE}px`, color: 'text.secondary' }}>
-      <Typography
-        component="p"
-        aria-hidden
-        sx={{ font: 'inherit', lineHeight: 'inherit', height: 2 * LINE, overflow: 'hidden', m: 0 }}
-      >
+      <Typography component="p" aria-hidden noWrap sx={lineStyle}>
         {spot === null ? (
           notCovered.join('; ')
         ) : (
@@ -40,45 +37,68 @@ export function ReadingLine({
               {spot.field === null ? '' : `, ${spot.field}`}
             </Box>{' '}
             {as.map((who, at) => wordsAt(spot, who, at)).join(' · ')}
-            {' — Enter, or a click: why, and to try'}
           </>
         )}
       </Typography>
-      <Typography
-        component="p"
-        id={MADE_BY}
-        noWrap
-        sx={{ font: 'inherit', lineHeight: 'inherit', height: LINE, m: 0 }}
-      >
-        {spot !== null &&
-          made.map((each, index) => (
-            <Sentence key={each.verb} {...each} who={as[focus]!} isFirst={index === 0} />
-          ))}
-      </Typography>
+      <Box id={MADE_BY} sx={{ height: 2 * LINE, overflow: 'hidden' }}>
+        {spot !== null && (
+          <>
+            <Typography component="p" noWrap sx={lineStyle}>
+              {lines.slice(0, 1).map((each) => (
+                <Sentence key={each.verbs.join()} {...each} who={as[focus]!} />
+              ))}
+            </Typography>
+            <Typography component="p" noWrap sx={lineStyle}>
+              {lines.slice(1).map((each) => (
+                <Sentence key={each.verbs.join()} {...each} who={as[focus]!} />
+              ))}
+              {lines.length < 2 && <span aria-hidden>Enter, or a click: why, and to try</span>}
+            </Typography>
+          </>
+        )}
+      </Box>
     </Box>
   );
 }
 
-function Sentence({ verb, isOpen, by, who, isFirst }: Made & { who: string; isFirst: boolean }) {
+const lineStyle = { font: 'inherit', lineHeight: 'inherit', height: LINE, m: 0 } as const;
+
+interface Line extends Omit<Made, 'verb'> {
+  readonly verbs: readonly string[];
+}
+
+/** Marks that the same sentences make are said together. */
+function alike(made: readonly Made[]): Line[] {
+  const lines = new Map<string, Line>();
+  for (const { verb, isOpen, by } of made) {
+    const key = JSON.stringify([isOpen, by.map(({ file, start }) => [file, start])]);
+    lines.set(key, { isOpen, by, verbs: [...(lines.get(key)?.verbs ?? []), verb] });
+  }
+  return [...lines.values()];
+}
+
+function Sentence({ verbs, isOpen, by, who }: Line & { who: string }) {
   const [first] = by;
-  const more = by.length < 2 ? '' : `, and ${by.length - 1} more`;
-  const may = `${isFirst ? who : '; '}${isFirst ? ' ' : ''}${isOpen ? 'may' : 'may not'} ${verb} it: `;
-  if (first === undefined)
-    return (
-      <>
-        {may}
-        {isOpen ? 'ask why' : 'no sentence opens it'}
-      </>
-    );
+  const may = isOpen ? `${who} may ${verbs.join(' and ')} it` : `${who} may not ${verbs.join(' or ')} it`;
   return (
-    <>
+    <Box component="span" sx={{ mr: 1.5 }}>
       {may}
-      {isOpen ? (first.shared ? 'shared by somebody with ' : '') : 'held back by '}
-      <Box component="code" title={first.text} sx={{ color: isOpen ? 'primary.main' : 'error.main' }}>
-        {first.text.replaceAll(/\s+/g, ' ')}
-      </Box>
-      {more}
-    </>
+      {first === undefined ? (
+        isOpen ? (
+          ': ask why'
+        ) : (
+          ': no sentence opens it'
+        )
+      ) : (
+        <>
+          {isOpen ? (first.shared ? ', shared by somebody with ' : ' by ') : ', held back by '}
+          <Box component="code" title={first.text} sx={{ color: isOpen ? 'primary.main' : 'error.main' }}>
+            {first.text.replaceAll(/\s+/g, ' ')}
+          </Box>
+          {by.length > 1 && `, and ${by.length - 1} more`}
+        </>
+      )}
+    </Box>
   );
 }
 
