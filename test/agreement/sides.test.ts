@@ -50,6 +50,7 @@ const changes = [
   'people may read (all)  people may update (open) when new.open = old.open  people may delete when n is present',
   'people may read (all)  keeper may share  people may tick when who = me',
   'keeper may read (all), update (n)  people may share  keeper may delete when not open',
+  'people may read (all) when open  people may update (code, n), delete when who = me or n is present',
 ];
 const rulebooks = changes.map((rules) =>
   parse(
@@ -423,6 +424,8 @@ test('of each mark it is told which rules open it, or which fences hold it back,
           expect(rules.length > 0 && fences.length === 0, words).toBe(_flags[places[who]![at]!.is]);
           // A fence that stops what no rule opens makes nothing.
           if (field === null && fences.length > 0) expect(rules, words).toEqual([]);
+          const isTold = rules.some(({ isShared }) => isShared);
+          if (isTold) expect([who, id], words).toEqual([3, idOf('v2')]);
           seen.rules += rules.length;
           seen.fences += fences.length;
           seen.shared += rules.filter(({ isShared }) => isShared).length;
@@ -473,6 +476,8 @@ test('pages follow each other without a gap, changed records alone are told apar
   expect(await short({ filter: by('code >= "v1"') })).toBe('v1 v5');
   expect(await short({ filter: by('code >= "v1"'), unlocked: true })).toBe('v1 v2 v3 v4 v5 v6 v7 v8');
   expect(await short({ filter: by('open') })).toBe('v1');
+  // Without an unlock the draft’s side is not even asked.
+  expect(await short({ filter: { ...by('open'), is: null } })).toBe('v1');
   expect(await short({ filter: by('open'), unlocked: true })).toBe('v1 v5');
 });
 

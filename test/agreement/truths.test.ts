@@ -386,6 +386,9 @@ test.each<[string, 'deleted' | 'cleared', number]>([
   ['nobody may update unless some w in visits has (w.code = "v7")', 'cleared', 8],
   ['nobody may update unless some w in visits has (w.code = "v6")', 'cleared', 0],
   ['nobody may update unless no w in visits has (w.code = "v7")', 'cleared', 8],
+  ['nobody may update unless some p in people has (p.age = 30)', 'cleared', 8],
+  ['nobody may update unless some h in hives has (h.keeper = me)', 'cleared', 8],
+  ['nobody may update unless some y in yards has (y.name = "top")', 'cleared', 0],
   ['nobody may update unless new.updated_at > old.updated_at', 'cleared', 6],
   [
     'nobody may update unless count(w in visits where w.updated_at > "2030-01-01T00:00:00Z") < 3',
@@ -407,7 +410,8 @@ test.each<[string, 'deleted' | 'cleared', number]>([
     ['people', [idOf('ada')]],
     ['visits', [idOf('v7')]],
   ]);
-  const after = field === null ? null : { removed: gone, cleared: [lost] };
+  const kept = { collection: 'hives', field: 'keeper', ids: [], targets: [idOf('ada')] };
+  const after = field === null ? null : { removed: gone, cleared: [lost, kept] };
   const statement = stoppedSql(access, leaves, 'visits', visits.map(idOf), after);
   const [row] = await run<{ count: number }>(own.database, statement);
   expect(row!.count).toBe(expected);

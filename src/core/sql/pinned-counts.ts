@@ -2,7 +2,6 @@ import type { Fence, Operation, Rule, Rulebook } from '../ir/rulebook.ts';
 import { all, any, holds, leavesOf, type Node, type TrueOf } from '../decide/nodes.ts';
 import type { Permission } from '../decide/formula.ts';
 import { remembered } from '../decide/remembered.ts';
-import { fieldOf } from '../types/schema.ts';
 import type { Access } from './access.ts';
 import { AskedOnce } from './asked-once.ts';
 import { bothSql, itemsOf, mayNode, nameOf, suppliedOf, type BothSides, type EffectItem } from './effects.ts';
@@ -257,9 +256,7 @@ function sentenceSides(
   const about =
     barrier.about === null
       ? [permission.granted]
-      : [...barrier.about]
-          .filter((field) => fieldOf(sight.access.rulebook.schema, sight.collection, field) !== undefined)
-          .map((field) => permission.field(field).granted);
+      : [...barrier.about].map((field) => permission.field(field).granted);
   const granted = asked(any(about, 'the whole'));
   const passed = asked(barrier.node);
   const others = permission.barriers.filter((each) => each !== barrier).map(({ node }) => asked(node));

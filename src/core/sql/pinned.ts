@@ -84,16 +84,12 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
   /** Who sees the field, by a side whose values may be shown: each by itself. */
   const seers = ({ was, is }: BothSides['fields'][number]): Fragment[] =>
     distinct([
-      ...(both.was === null || was === null
-        ? []
-        : pinned.map((each) => each.was.shown(both.was!, was, aliases.was))),
-      ...(!unlocked || both.is === null || is === null
-        ? []
-        : pinned.map((each) => each.is.shown(both.is!, is, aliases.is))),
+      ...(was === null ? [] : pinned.map((each) => each.was.shown(both.was!, was, aliases.was))),
+      ...(!unlocked || is === null ? [] : pinned.map((each) => each.is.shown(both.is!, is, aliases.is))),
     ]);
   const seen = (field: BothSides['fields'][number]): Fragment => anyOf(seers(field));
   const columnOf = ({ was, is }: BothSides['fields'][number]): Fragment =>
-    both.was !== null && was !== null ? column(aliases.was, was) : column(aliases.is, is!);
+    was === null ? column(aliases.is, is!) : column(aliases.was, was);
   const id = column(aliases[both.is === null ? 'was' : 'is'], 'id');
   const label = labelOf(pinned[0]!, both);
   const key =
