@@ -50,7 +50,7 @@ const changes = [
   'people may read (all)  people may update (open) when new.open = old.open  people may delete when n is present',
   'people may read (all)  keeper may share  people may tick when who = me',
   'keeper may read (all), update (n)  people may share  keeper may delete when not open',
-  'people may read (all) when open  people may update (code, n), delete when who = me or n is present',
+  'keeper may read (all)  people may read (code, open) when open  people may update (code, n), delete  nobody may read (n) unless who = me',
 ];
 const rulebooks = changes.map((rules) =>
   parse(
@@ -173,6 +173,10 @@ test('what one caller gains and loses is counted for each item, with two records
       );
     }
   expect(kept).toBeGreaterThan(400);
+});
+
+test('of the id nothing is told by itself: it comes with every record', () => {
+  expect(itemsOf(both).map(({ operation, field }) => `${operation} ${field}`)).not.toContain('read id');
 });
 
 test('what is told by itself is what differs, with every record as such, and a bound value makes a difference', () => {
@@ -424,6 +428,9 @@ test('of each mark it is told which rules open it, or which fences hold it back,
           expect(rules.length > 0 && fences.length === 0, words).toBe(_flags[places[who]![at]!.is]);
           // A fence that stops what no rule opens makes nothing.
           if (field === null && fences.length > 0) expect(rules, words).toEqual([]);
+          for (const each of rules) expect(each.fields === null, words).toBe(operation === 'delete');
+          for (const { fields: of } of fences)
+            if (of?.size === 1) expect(rules.length, words).toBeGreaterThan(0);
           const isTold = rules.some(({ isShared }) => isShared);
           if (isTold) expect([who, id], words).toEqual([3, idOf('v2')]);
           seen.rules += rules.length;

@@ -272,7 +272,7 @@ export class Access {
   }
 
   /** A condition with full sight; for rules only, never for what a caller wrote. */
-  around(alias: string, roles: ReadonlySet<string>): Surroundings {
+  around(alias: string, roles: ReadonlySet<string>): Surroundings & Required<Pick<Surroundings, 'mayIds'>> {
     const known = (slot: Slot) => (this.#slots ? slot : this.valueOf(slot));
     // The moment of the transaction is the same for all of its statements; where it is known, the planner sees the value alone.
     const moment = (slot: Slot, type: Fragment, own: Fragment) =>
@@ -298,7 +298,7 @@ export class Access {
       as: (caller, around) => {
         const other = new Access(this.rulebook, caller, this.#now, { sets: this.#sets });
         const { me, hasRole, may, mayIds } = other.around(around.alias, noRoles);
-        return { ...around, me, hasRole, may, ...(mayIds === undefined ? {} : { mayIds }) };
+        return { ...around, me, hasRole, may, mayIds };
       },
       ...(this.#sets === null ? {} : { asSet: setForms[this.#sets] }),
     };

@@ -1,12 +1,10 @@
-import { PEOPLE, collectionOf, fieldOf, type Schema } from '../types/schema.ts';
+import { collectionOf, fieldOf, type Schema } from '../types/schema.ts';
 import { anyOf, sql, type Fragment } from './fragment.ts';
 import { column } from './identifiers.ts';
 import { relation } from './relations.ts';
 
 /** For each path of `owned by`: whom it leads to from the record under the alias; null where something on it is missing. */
 export function ownersSql(schema: Schema, collection: string, alias: string): Fragment[] {
-  // A person’s entry is their own, and nobody needs to say it.
-  if (collection === PEOPLE) return [column(alias, 'id')];
   return collectionOf(schema, collection).owners.map((path) => ownerSql(schema, collection, path, alias));
 }
 
