@@ -406,9 +406,7 @@ test('of each mark it is told which rules open it, or which fences hold it back,
     const { rows, items, places, made } = await pageOf(pinned, question());
     for (const { id, _flags } of rows)
       for (const who of callers.keys()) {
-        const own = [...made.places[who]!].flatMap(([each, flag]) =>
-          _flags[flag]! ? [made.sentences[each]!] : [],
-        );
+        const own = made.made(_flags)[who]!.map((each) => made.sentences[each]!);
         for (const [at, { operation, field }] of items.entries()) {
           const about = own.filter(
             (each) =>

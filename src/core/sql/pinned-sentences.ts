@@ -1,10 +1,9 @@
-import type { Barrier, Ground, Permission } from '../decide/formula.ts';
+import type { Barrier, Permission } from '../decide/formula.ts';
 import { any, type Node } from '../decide/nodes.ts';
 import { remembered } from '../decide/remembered.ts';
 import { actionsOn, type Fence, type Operation, type Rule } from '../ir/rulebook.ts';
 import type { Access } from './access.ts';
 import type { AskedOnce } from './asked-once.ts';
-import { allOf, anyOf, sql, type Fragment } from './fragment.ts';
 
 /** A sentence that has a part in what those pinned may do to a record. */
 export interface PinnedSentence {
@@ -19,14 +18,20 @@ export interface PinnedSentence {
 
 export interface PinnedSentences {
   readonly sentences: readonly PinnedSentence[];
-  /** For each of those pinned: the sentences that concern them, by their place among all, each with its place in the flags. */
-  readonly places: readonly ReadonlyMap<number, number>[];
+  /** By the flags of a record: for each of those pinned, the sentences that make what they may, by their place among all. */
+  readonly made: (flags: readonly boolean[]) => number[][];
+}
+
+/** Places in the flags: of what must be true, and of what must not; null: nothing. */
+interface Way {
+  readonly holds: readonly number[];
+  readonly fails: number | null;
 }
 
 /**
  * What makes the marks of a record, by the rules that are tried: of each rule, whether it opens something of the record, and of each fence,
- * whether it holds back what a rule would open. An update is judged for the record as it is. `flags`: where it is asked. Cost: each condition
- * once a record, as for the marks.
+ * whether it holds back what a rule would open. An update is judged for the record as it is. `flags`: where each formula is asked, by itself:
+ * what is asked grows with the sentences, and no faster. Cost: each condition once a record, as for the marks.
  */
 export function pinnedSentences(
   all: readonly Access[],
@@ -40,68 +45,58 @@ export function pinnedSentences(
     const key = [each.operation, each.sentence.id, each.isShared, ...(each.fields ?? ['the record'])];
     return remembered(known, JSON.stringify(key), () => sentences.push(each) - 1);
   };
-  const places = all.map((access): ReadonlyMap<number, number> => {
-    if (collection === null) return new Map();
-    const opened = new Map<number, Fragment[]>();
+  const ways = all.map((access): ReadonlyMap<number, readonly Way[]> => {
+    const own = new Map<number, Way[]>();
+    if (collection === null) return own;
+    const add = (each: PinnedSentence, way: Way) => {
+      const number = numberOf(each);
+      own.set(number, [...(own.get(number) ?? []), way]);
+    };
+    const place = (node: Node) => flags.place(access.nodeSql(node, alias, { old: alias, new: alias }));
+    const readable = flags.place(access.readable(collection, alias));
     const actions = actionsOn(access.rulebook, collection).map(({ name }) => name);
     for (const operation of ['read', 'update', 'delete', ...actions]) {
       const permission = access.permission(operation, collection);
-      const made = new Made(access, permission, alias);
-      const readable = operation === 'read' ? [] : [access.readable(collection, alias)];
-      const add = (each: PinnedSentence, parts: readonly Fragment[]) => {
-        const number = numberOf(each);
-        opened.set(number, [...(opened.get(number) ?? []), allOf([...readable, ...parts])]);
-      };
-      for (const ground of permission.grounds) {
-        const { span, operations } = ground.rule;
-        // Several share by the same sentence: whoever does, it is that one.
-        const sentence = access.rulebook.rules.find(
-          (rule) => rule.span === span && rule.collection === collection,
-        )!;
-        const isShared = sentence !== ground.rule;
-        const fields = operation === 'delete' ? null : operations.get(operation)!;
-        add({ kind: 'rule', sentence, isShared, operation, fields }, made.opens(ground));
+      const besides = operation === 'read' ? [] : [readable];
+      for (const { rule, node } of permission.grounds) {
+        const sentence = writtenAs(access, rule);
+        const fields = operation === 'delete' ? null : rule.operations.get(operation)!;
+        add(
+          { kind: 'rule', sentence, isShared: sentence !== rule, operation, fields },
+          { holds: [...besides, place(node), place(permission.fenced)], fails: null },
+        );
       }
-      for (const barrier of permission.barriers) {
-        const { fence: sentence, about: fields } = barrier;
-        add({ kind: 'fence', sentence, isShared: false, operation, fields }, made.holdsBack(barrier));
-      }
+      for (const { fence, about, node } of permission.barriers)
+        add(
+          { kind: 'fence', sentence: fence, isShared: false, operation, fields: about },
+          { holds: [...besides, place(openedFor(permission, about))], fails: place(node) },
+        );
     }
-    return new Map([...opened].map(([number, ways]) => [number, flags.place(anyOf(ways))]));
+    return own;
   });
-  return { sentences, places };
+  const isSo = (flags_: readonly boolean[]) => (way: Way) =>
+    way.holds.every((each) => flags_[each]) && (way.fails === null || !flags_[way.fails]);
+  return {
+    sentences,
+    made: (flags_) =>
+      ways.map((own) => [...own].flatMap(([number, each]) => (each.some(isSo(flags_)) ? [number] : []))),
+  };
 }
 
-/** One operation of somebody, as what each of its sentences does. */
-class Made {
-  readonly #access: Access;
-  readonly #permission: Permission;
-  readonly #alias: string;
+/** The sentence that a rule stands for. Where somebody shares by it, the rule is theirs: whoever they are, it is that sentence. */
+function writtenAs({ rulebook }: Access, rule: Rule): Rule {
+  const { collection, span } = rule;
+  const isIt = (each: Rule) =>
+    each.collection === collection && each.span.source === span.source && each.span.start === span.start;
+  return rulebook.rules.find(isIt)!;
+}
 
-  constructor(access: Access, permission: Permission, alias: string) {
-    this.#access = access;
-    this.#permission = permission;
-    this.#alias = alias;
-  }
-
-  opens({ node }: Ground): Fragment[] {
-    return [this.#sql(node), this.#sql(this.#permission.fenced)];
-  }
-
-  /** A rule opens what it is about, and it is not passed. */
-  holdsBack({ about, node }: Barrier): Fragment[] {
-    const { granted, field } = this.#permission;
-    const opened =
-      about === null
-        ? granted
-        : any(
-            [...about].map((each) => field(each).granted),
-            'the whole',
-          );
-    return [this.#sql(opened), sql`(${this.#sql(node)}) is not true`];
-  }
-
-  #sql(node: Node): Fragment {
-    return this.#access.nodeSql(node, this.#alias, { old: this.#alias, new: this.#alias });
-  }
+/** What rules open of that which a fence is about. */
+function openedFor({ granted, field }: Permission, about: Barrier['about']): Node {
+  return about === null
+    ? granted
+    : any(
+        [...about].map((each) => field(each).granted),
+        'the whole',
+      );
 }

@@ -37,7 +37,7 @@ export interface PinnedQuery {
   readonly items: readonly PinnedItem[];
   /** The places in `_flags` of what somebody could and can do: by their place, then by that of the item. */
   readonly places: readonly (readonly { readonly was: number; readonly is: number }[])[];
-  /** The sentences that make the marks by the draft, and where it stands in `_flags` whether they do. */
+  /** The sentences that make the marks by the draft, told from `_flags`. */
   readonly made: PinnedSentences;
 }
 

@@ -92,17 +92,15 @@ export async function pinnedPage(
       const sides = query.places.map((all) =>
         all.map(({ was, is }) => ((row._flags[was]! ? 2 : 0) + (row._flags[is]! ? 1 : 0)) as Sides),
       );
-      const made = query.made.places.map((own) =>
-        [...own].flatMap(([sentence, flag]) => (row._flags[flag]! ? [sentence] : [])),
-      );
+      const made = query.made.made(row._flags);
       return { id: row.id, label: row._label, values: new Map(values), sides, made };
     });
-    const { items, made } = query;
+    const { items } = query;
     return {
       both,
       items,
       records,
-      sentences: made.sentences,
+      sentences: query.made.sentences,
       more: rows.length > question.limit,
       labels: await pointedAt(on, pinned, both, records),
     };
