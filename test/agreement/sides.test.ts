@@ -403,10 +403,10 @@ test('of each mark it is told which rules open it, or which fences hold it back,
       const access = new Access(rulebook, each, NOW).withSets('hashed');
       return { was: access, is: access };
     });
-    const { rows, items, places, made } = await pageOf(pinned, question());
+    const { rows, items, places, sentences } = await pageOf(pinned, question());
     for (const { id, _flags } of rows)
       for (const who of callers.keys()) {
-        const own = made.made(_flags)[who]!.map((each) => made.sentences[each]!);
+        const own = sentences.making(_flags)[who]!.map((each) => sentences.all[each]!);
         for (const [at, { operation, field }] of items.entries()) {
           const about = own.filter(
             (each) =>

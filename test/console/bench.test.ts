@@ -197,6 +197,21 @@ describe('a sentence', () => {
     await drop();
   });
 
+  test('changes what is told of the place that the keys were at', async () => {
+    await open();
+    const madeBy = page.locator('#made-by');
+    await page.mouse.move(5, 5);
+    await grid().focus();
+    for (const key of ['Control+Home', 'ArrowRight', 'ArrowRight', 'ArrowRight', 'ArrowRight'])
+      await page.keyboard.press(key);
+    await expect.poll(() => madeBy.textContent()).toMatch(/^ivo may see it by inspector may read/);
+    await append('inspector may read (all but notes', ' and code != "HIVE-0001"');
+    await expect.poll(() => madeBy.textContent()).toMatch(/^ivo may not see or change it: no sentence/);
+    await done();
+    await drop();
+    await expect.poll(() => madeBy.textContent()).toMatch(/^ivo may see it by inspector may read/);
+  });
+
   test('with an error says what is wrong and what was meant; the picture of before stands', async () => {
     await open();
     await append('treasurer may read (code, keeper', ' when state = "open" && status = "active"');

@@ -4,6 +4,7 @@ import type { Permission } from '../decide/formula.ts';
 import { remembered } from '../decide/remembered.ts';
 import type { Access } from './access.ts';
 import { AskedOnce } from './asked-once.ts';
+import { openedFor } from './pinned-sentences.ts';
 import { bothSql, itemsOf, mayNode, nameOf, suppliedOf, type BothSides, type EffectItem } from './effects.ts';
 import { commaList, sql, type Fragment } from './fragment.ts';
 import { identifier } from './identifiers.ts';
@@ -253,11 +254,7 @@ function sentenceSides(
   }
   const barrier = permission.barriers.find((each) => each.fence === sentence);
   if (barrier === undefined) return { opens: never, others: never };
-  const about =
-    barrier.about === null
-      ? [permission.granted]
-      : [...barrier.about].map((field) => permission.field(field).granted);
-  const granted = asked(any(about, 'the whole'));
+  const granted = asked(openedFor(permission, barrier.about));
   const passed = asked(barrier.node);
   const others = permission.barriers.filter((each) => each !== barrier).map(({ node }) => asked(node));
   return {

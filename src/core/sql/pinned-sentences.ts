@@ -17,9 +17,9 @@ export interface PinnedSentence {
 }
 
 export interface PinnedSentences {
-  readonly sentences: readonly PinnedSentence[];
+  readonly all: readonly PinnedSentence[];
   /** By the flags of a record: for each of those pinned, the sentences that make what they may, by their place among all. */
-  readonly made: (flags: readonly boolean[]) => number[][];
+  readonly making: (flags: readonly boolean[]) => number[][];
 }
 
 /** Places in the flags: of what must be true, and of what must not; null: nothing. */
@@ -34,7 +34,7 @@ interface Way {
  * what is asked grows with the sentences, and no faster. Cost: each condition once a record, as for the marks.
  */
 export function pinnedSentences(
-  all: readonly Access[],
+  accesses: readonly Access[],
   collection: string | null,
   alias: string,
   flags: AskedOnce,
@@ -45,7 +45,7 @@ export function pinnedSentences(
     const key = [each.operation, each.sentence.id, each.isShared, ...(each.fields ?? ['the record'])];
     return remembered(known, JSON.stringify(key), () => sentences.push(each) - 1);
   };
-  const ways = all.map((access): ReadonlyMap<number, readonly Way[]> => {
+  const ways = accesses.map((access): ReadonlyMap<number, readonly Way[]> => {
     const own = new Map<number, Way[]>();
     if (collection === null) return own;
     const add = (each: PinnedSentence, way: Way) => {
@@ -77,8 +77,8 @@ export function pinnedSentences(
   const isSo = (flags_: readonly boolean[]) => (way: Way) =>
     way.holds.every((each) => flags_[each]) && (way.fails === null || !flags_[way.fails]);
   return {
-    sentences,
-    made: (flags_) =>
+    all: sentences,
+    making: (flags_) =>
       ways.map((own) => [...own].flatMap(([number, each]) => (each.some(isSo(flags_)) ? [number] : []))),
   };
 }
@@ -92,7 +92,7 @@ function writtenAs({ rulebook }: Access, rule: Rule): Rule {
 }
 
 /** What rules open of that which a fence is about. */
-function openedFor({ granted, field }: Permission, about: Barrier['about']): Node {
+export function openedFor({ granted, field }: Permission, about: Barrier['about']): Node {
   return about === null
     ? granted
     : any(

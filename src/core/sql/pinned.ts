@@ -38,7 +38,7 @@ export interface PinnedQuery {
   /** The places in `_flags` of what somebody could and can do: by their place, then by that of the item. */
   readonly places: readonly (readonly { readonly was: number; readonly is: number }[])[];
   /** The sentences that make the marks by the draft, told from `_flags`. */
-  readonly made: PinnedSentences;
+  readonly sentences: PinnedSentences;
 }
 
 /**
@@ -74,7 +74,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
     })),
   );
 
-  const made = pinnedSentences(
+  const sentences = pinnedSentences(
     pinned.map(({ is }) => is),
     both.is,
     aliases.is,
@@ -146,7 +146,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
     (each, index) => sql`case when ${seen(each)} then ${columnOf(each)} end as ${identifier(`v_${index}`)}`,
   );
   const statement = sql`with labelled as materialized (${labelled}), page as materialized (${page}) select ${id}::text as id, page."_label", array[${commaList(flags.all.map((each) => sql`(${each}) is true`))}] as "_flags", ${commaList(values)} from page join ${from} on ${id} = page.id order by page."_label" nulls last, page.id`;
-  return { statement, items, places, made };
+  return { statement, items, places, sentences };
 }
 
 /** Conditions that several ask are asked once: PostgreSQL does not see that they are the same. */

@@ -200,7 +200,7 @@ function pageDocument(
       ...record,
       sees,
       changes,
-      made: made.map((all) => [...all]),
+      made: made.map((own) => [...own]),
     };
   });
   const last = records.at(-1);

@@ -92,7 +92,7 @@ export async function pinnedPage(
       const sides = query.places.map((all) =>
         all.map(({ was, is }) => ((row._flags[was]! ? 2 : 0) + (row._flags[is]! ? 1 : 0)) as Sides),
       );
-      const made = query.made.made(row._flags);
+      const made = query.sentences.making(row._flags);
       return { id: row.id, label: row._label, values: new Map(values), sides, made };
     });
     const { items } = query;
@@ -100,7 +100,7 @@ export async function pinnedPage(
       both,
       items,
       records,
-      sentences: query.made.sentences,
+      sentences: query.sentences.all,
       more: rows.length > question.limit,
       labels: await pointedAt(on, pinned, both, records),
     };

@@ -7,7 +7,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useCallback, useDeferredValue, useEffect, useMemo, useState } from 'react';
 import { Link, Navigate, useNavigate, useParams } from 'react-router';
 import { positionAt } from '../../../core/language/source.ts';
-import type { Overview, SentenceEdit } from '../../../client/desk.ts';
+import type { BenchRecord, Overview, SentenceEdit } from '../../../client/desk.ts';
 import { describeError, gate } from '../../api/client.ts';
 import { useSession, useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
@@ -122,7 +122,7 @@ function Bench({
       setAsked((before) => ({ kind: before?.spot === null ? 'why' : (before?.kind ?? 'why'), spot: next })),
     [],
   );
-  const [spot, setSpot] = useState<Spot | null>(null);
+  const [pointedAt, setPointedAt] = useState<Spot | null>(null);
   const [pointed, setPointed] = useState<{ file: string; line: number } | null>(null);
   const [wanted, setWanted] = useState<{ text: string } | null>(null);
   const [whole, setWhole] = useState<{ file: string; at: { at: number } | null } | null>(null);
@@ -177,13 +177,14 @@ function Bench({
     }),
     [page, roles, lets, overview, collection],
   );
-  // Each page names its sentences by itself.
-  const sentences = pages?.find((each) => spot !== null && each.page.records.includes(spot.record))?.page
-    .sentences;
-  const made =
-    spot === null || sentences === undefined
-      ? []
-      : madeAt(spot, shownFocus, sentences, page?.hasActions === true);
+  // Told anew, a record is another one by the same id; and each page names its sentences by itself.
+  const isPointed = ({ id }: BenchRecord) => id === pointedAt?.record.id;
+  const holding = pages?.find((each) => each.page.records.some(isPointed))?.page;
+  const spot =
+    pointedAt === null || holding === undefined
+      ? null
+      : { ...pointedAt, record: holding.records.find(isPointed)! };
+  const made = spot === null ? [] : madeAt(spot, shownFocus, holding!.sentences, holding!.hasActions);
   const making = made.flatMap(({ by }) => by);
   const { fetchNextPage, hasNextPage, isFetchingNextPage } = query;
   const more = useCallback(() => {
@@ -373,7 +374,7 @@ function Bench({
             density={density}
             more={hasNextPage}
             onMore={more}
-            onPoint={setSpot}
+            onPoint={setPointedAt}
             onAsk={ask}
             onFocus={(index) => change({ focus: Math.max(0, as.indexOf(shownAs[index] ?? '')) })}
           />
