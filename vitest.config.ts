@@ -38,10 +38,10 @@ export default defineConfig({
     // Worlds share nothing but the program: files of tests may share that, too, and load it once.
     isolate: false,
     sequence: { sequencer: LongestFirst },
-    testTimeout: 240_000,
-    hookTimeout: 120_000,
+    testTimeout: 600_000,
+    hookTimeout: 300_000,
     // For hangs; a browser beside two other workers may take seconds.
-    expect: { poll: { timeout: 20_000 } },
+    expect: { poll: { timeout: 90_000 } },
     projects: [
       { extends: true, test: { name: 'unit', include: ['test/{unit,decide}/**/*.test.ts'] } },
       {

@@ -82,7 +82,7 @@ export function createApp({
       ['/v1/records', '/v1/me', '/v1/rights', '/v1/invitations', '/v1/openapi.json'],
       fromPages(config.origins),
     );
-  const perCaller = fewAtOnce(callers, sharedOut(config.processes ?? 1));
+  const perCaller = fewAtOnce(callers, { ...sharedOut(config.processes ?? 1), ...config.measure });
   // First, and one router for all of it: most requests are about records, and each place that is tried before takes its time.
   const records = Router({ caseSensitive: true, strict: true });
   records.use(refuseUntilReady(isReady), perCaller, fewGuesses(database));

@@ -5,6 +5,7 @@ import { PROOF_ISSUER } from './identity/development.ts';
 import type { CallerFinder } from './identity/caller.ts';
 import { Problem } from './problems/problem.ts';
 import { REHEARSAL } from './routes/route.ts';
+import { isOwnVisitor } from './sweep/own.ts';
 import { throttle } from './throttle.ts';
 import { Typical } from './typical.ts';
 
@@ -16,7 +17,7 @@ async function ended(work: unknown): Promise<void> {
   }
 }
 
-/** How verification is known, which asks with tokens of its own. */
+/** How verification is known, which asks with tokens of its own, or as a visitor through a door of its own. */
 const OWN = `${PROOF_ISSUER} `;
 
 /** Rehearsals in a quarter of an hour that one caller may learn something by; see `fewGuesses`. */
@@ -89,25 +90,31 @@ const MUCH = 4;
 const MOST_HELD = 1_000;
 /** Callers whose time is remembered. */
 const REMEMBERED = 10_000;
+/** Where nobody else has asked for so long, nobody is kept waiting by what one takes. */
+const ALONE_MS = 60_000;
 
 /**
  * Nobody takes all of the service: what one caller asks beyond a few requests at once waits its turn, without a connection to the
  * database, and where very many wait, more are answered with 429. So is whoever has read too much that takes long: a few cores are
- * soon busy with it. Visitors are told apart by their address, of which many may share one: more of theirs wait. Each process counts
+ * soon busy with it; while nobody else asks, nobody is turned away for that. Visitors are told apart by their address, of which many may share one: more of theirs wait. Each process counts
  * for itself, its part of the whole.
  */
 export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEASURE): RequestHandler {
   const turns = new Map<string, Turns>();
   const typical = new Typical();
   const times = new LRUCache<string, Times>({ max: REMEMBERED, ttl: 600_000, ttlResolution: 1_000 });
+  // The last two are enough to know whether there is another.
+  const seen = new LRUCache<string, true>({ max: 2, ttl: ALONE_MS, ttlResolution: 1_000 });
   let held = 0;
   return async (request, response, next) => {
-    const who = await callers.whoAsks(request);
+    const who = isOwnVisitor(request) ? `${OWN}visitor` : await callers.whoAsks(request);
     response.locals.asks = who;
     // A response that has closed already does not close again: its place would never be given back.
     if (response.closed) return;
     const own = turns.get(who) ?? { running: 0, waiting: [] };
     turns.set(who, own);
+    const isOwn = who.startsWith(OWN);
+    if (!isOwn) seen.set(who, true);
     const refuse = (seconds: number) => {
       const turnAway = () => {
         if (!response.closed) next(new Problem('too-many-requests', {}, { 'Retry-After': String(seconds) }));
@@ -127,8 +134,8 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
     const most = () =>
       isOne && spentBy(times.get(who)?.all, 1) > measure.lengthMs ? measure.atLength : measure.atOnce;
     const begin = () => {
-      const wait = who.startsWith(OWN) ? 0 : waitOf(times.get(who)?.dear, measure);
-      if (wait > 0) {
+      const wait = isOwn ? 0 : waitOf(times.get(who)?.dear, measure);
+      if (wait > 0 && [...seen.keys()].some((each) => each !== who)) {
         refuse(wait);
         return false;
       }

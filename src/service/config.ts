@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { z } from 'zod';
 import type { ShareLimits } from '../store/shares/index.ts';
+import type { Measure } from './at-once.ts';
 import type { PostConfig } from './post/post.ts';
 
 /** Wrong settings: the message says which and what to do. Nothing has been started. */
@@ -64,6 +65,8 @@ export interface ServiceConfig {
   readonly origins: readonly string[];
   /** Nothing said: those that SHARE_LIMITS says. */
   readonly shares?: ShareLimits;
+  /** What one caller may have; what is not said is as `MEASURE` has it. */
+  readonly measure?: Partial<Measure>;
   /** Days in which what was discarded can still be kept; nothing said: 30. */
   readonly discardedDays?: number;
   /**

@@ -56,6 +56,12 @@ export const SESSION: Readonly<Record<string, string>> = {
 };
 
 /**
+ * How long a database may take to let somebody in before it counts as away, in milliseconds. One that is down refuses at once; one that
+ * has too much to do, or runs on a machine that has, takes seconds, and is there all the same.
+ */
+const CONNECT_MS = 10_000;
+
+/**
  * A pool of connections. Nothing is opened until the first question, so an unreachable database is not an error here.
  * Statements here are short and their costs often overestimated, so compiling them (jit) would only cost time.
  * Every session speaks UTC and ISO dates; a statement that runs longer than 10 s is ended by the server.
@@ -66,7 +72,7 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
     connection: {
       connectionString: url,
       application_name: 'firmgate',
-      connectionTimeoutMillis: 3_000,
+      connectionTimeoutMillis: CONNECT_MS,
       options: Object.entries(SESSION)
         .map(([name, value]) => `-c ${name}=${value}`)
         .join(' '),
@@ -76,7 +82,7 @@ export function connect({ url, poolSize = 10 }: ConnectionOptions): Database {
       },
     } as Knex.PgConnectionConfig,
     pool: { min: 0, max: poolSize },
-    acquireConnectionTimeout: 4_000,
+    acquireConnectionTimeout: CONNECT_MS + 1_000,
     // Knex writes failed connections to the console, many times a second; they reach us as errors all the same.
     log: { warn: silent, error: silent, debug: silent, deprecate: silent },
     compileSqlOnError: false,

@@ -241,9 +241,7 @@ describe('the database', () => {
       expect(away).toMatchObject({ status: 503, retry: '1' });
       expect(away.body).not.toMatch(/ECONN|terminated|127\.0\.0\.1/);
       await door.open();
-      await expect
-        .poll(() => ask('/v1/health').then((answer) => answer.status), { timeout: 30_000 })
-        .toBe(200);
+      await expect.poll(() => ask('/v1/health').then((answer) => answer.status)).toBe(200);
     } finally {
       await service.stop();
       door.close();
@@ -269,11 +267,9 @@ describe('the log', () => {
     let said = '';
     child.stdout.on('data', (piece: Buffer) => (log += piece.toString()));
     child.stderr.on('data', (piece: Buffer) => (said += piece.toString()));
-    await expect.poll(() => said, { timeout: 20_000 }).toMatch(/listens on http/);
+    await expect.poll(() => said).toMatch(/listens on http/);
     const url = /http:\/\/[\d.]+:\d+/.exec(said)![0];
-    await expect
-      .poll(() => fetch(`${url}/v1/health`).then((answer) => answer.status), { timeout: 20_000 })
-      .toBe(200);
+    await expect.poll(() => fetch(`${url}/v1/health`).then((answer) => answer.status)).toBe(200);
     const token = await world.token('ada');
     const headers = {
       authorization: `Bearer ${token}`,
@@ -293,9 +289,7 @@ describe('the log', () => {
     await fetch(`${url}/v1/records/hives/LOGGED-ID?x=LOGGED-QUERY`, {
       headers: { authorization: 'Bearer LOGGED-TOKEN' },
     });
-    await expect
-      .poll(() => log.split('\n').filter((line) => line.includes('/v1/records')).length, { timeout: 20_000 })
-      .toBe(4);
+    await expect.poll(() => log.split('\n').filter((line) => line.includes('/v1/records')).length).toBe(4);
     child.kill('SIGTERM');
     await new Promise((resolve) => child.once('exit', resolve));
     expect(log).not.toMatch(/LOGGED-(CODE|SECRET|QUERY|TOKEN)/);

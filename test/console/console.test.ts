@@ -18,7 +18,7 @@ beforeAll(async () => {
   await setStaff(world.database, STAFF.email, STAFF.password, 'manager', atTheMachine('test'));
   browser = await openBrowser();
   page = await browser.newPage();
-  page.setDefaultTimeout(30_000);
+  page.setDefaultTimeout(120_000);
   page.on('console', (message) => {
     // The first question is whether somebody is signed in: its 401 is an answer.
     if (message.type() === 'error' && !message.text().includes('401')) complaints.push(message.text());

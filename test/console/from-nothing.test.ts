@@ -11,6 +11,6 @@ afterAll(() => browser?.close());
 
 test(
   'Start leads from nothing to rules that are proved and in force, and an invitation: by mouse',
-  { timeout: 300_000 },
+  { timeout: 900_000 },
   () => fromNothing(browser, mouse),
 );

@@ -63,7 +63,7 @@ beforeAll(async () => {
   });
   browser = await openBrowser();
   page = await browser.newPage();
-  page.setDefaultTimeout(30_000);
+  page.setDefaultTimeout(120_000);
   page.on('pageerror', (error) => complaints.push(error.message));
   await page.goto(origin);
 });

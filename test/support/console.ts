@@ -15,7 +15,7 @@ export async function signIn(page: Page, world: World, email: string, password: 
 /** A new page, whose complaints are gathered: what goes wrong in the browser is a fault, but for answers that are refusals. */
 export async function openPage(browser: BrowserContext, complaints: string[]): Promise<Page> {
   const page = await browser.newPage();
-  page.setDefaultTimeout(30_000);
+  page.setDefaultTimeout(120_000);
   page.on('console', (message) => {
     const text = message.text();
     // Chromium keeps the style of what is typed over, and may not under this policy: nothing comes of it.

@@ -223,7 +223,7 @@ async function work(page: Page, { press, write, choose, ask, looks }: Hands): Pr
   await start('Sweep what is in force');
   await go();
   await press(button('Run the sweep'));
-  await page.getByText('The answers agree').waitFor({ timeout: 120_000 });
+  await page.getByText('The answers agree').waitFor({ timeout: 300_000 });
 
   await start('Invite people');
   await go();

@@ -66,6 +66,9 @@ export const demoRulebook: readonly Source[] = readdirSync('demo/rulebook').map(
   text: readFileSync(join('demo/rulebook', name), 'utf8'),
 }));
 
+/** As long as a file of tests may take on a slow machine. */
+const TOKEN_SECONDS = 7_200;
+
 /** Starts a world and publishes a rulebook in it. */
 export async function openWorld(
   files: readonly Source[] | string,
@@ -82,6 +85,8 @@ export async function openWorld(
       proxies: [],
       origins: options.origins ?? [],
       shares: { ...SHARE_LIMITS, ...options.shares },
+      // A machine that is slow makes everything dear, and tests ask much of it.
+      measure: { creditMs: 3_600_000 },
       port: 0,
       issuers: (options.issuers ?? []).map(issuerConfig),
       leeway: 5,
@@ -97,8 +102,8 @@ export async function openWorld(
   const service = await start();
   const others: RunningService[] = [];
   const key = await developmentKey(keyFile);
-  const token = (identity: string) => developmentToken(key, identity, RECORDS_AUDIENCE, 600);
-  const deskToken = await developmentToken(key, 'test', DESK_AUDIENCE, 600);
+  const token = (identity: string) => developmentToken(key, identity, RECORDS_AUDIENCE, TOKEN_SECONDS);
+  const deskToken = await developmentToken(key, 'test', DESK_AUDIENCE, TOKEN_SECONDS);
   const desk = new DeskClient({ url: service.url, token: deskToken });
   const sources = typeof files === 'string' ? [{ name: 'test.gate', text: files }] : [...files];
   await desk.unlock('this test changes what is in force', 60);

@@ -3,6 +3,7 @@ import type { AddressInfo } from 'node:net';
 import type { Express } from 'express';
 import { RECORDS_AUDIENCE, signedToken, type SigningKey } from '../identity/development.ts';
 import { serverFor } from '../server.ts';
+import { OwnVisitor } from './own.ts';
 
 /** An answer, as a program of an end user would get it. */
 export interface Answered {
@@ -31,6 +32,7 @@ export class LoopbackDoor {
   readonly #server: Server;
   readonly #key: SigningKey;
   readonly #tokens = new Map<string, string>();
+  readonly #visitor = new OwnVisitor();
   #requests = 0;
 
   private constructor(server: Server, key: SigningKey) {
@@ -61,7 +63,9 @@ export class LoopbackDoor {
       method,
       headers: {
         ...headers,
-        ...(identity === 'visitor' ? {} : { Authorization: `Bearer ${await this.#token(identity)}` }),
+        ...(identity === 'visitor'
+          ? this.#visitor.headers
+          : { Authorization: `Bearer ${await this.#token(identity)}` }),
         ...(body === undefined ? {} : { 'Content-Type': 'application/json' }),
       },
       ...(body === undefined ? {} : { body: JSON.stringify(body) }),
@@ -75,6 +79,7 @@ export class LoopbackDoor {
   }
 
   async close(): Promise<void> {
+    this.#visitor.end();
     this.#server.closeAllConnections();
     await new Promise<void>((resolve) => this.#server.close(() => resolve()));
   }
