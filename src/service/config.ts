@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { z } from 'zod';
 import type { ShareLimits } from '../store/shares/index.ts';
-import type { Measure } from './at-once.ts';
+import type { Measure } from './measure.ts';
 import type { PostConfig } from './post/post.ts';
 
 /** Wrong settings: the message says which and what to do. Nothing has been started. */
