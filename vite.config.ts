@@ -18,7 +18,7 @@ export default defineConfig({
         codeSplitting: {
           groups: [
             { name: 'react', test: /node_modules\/(react|react-dom|react-router|scheduler)\//, priority: 30 },
-            { name: 'mui', test: /node_modules\/@(mui|emotion)\//, priority: 20 },
+            { name: 'mui', test: /node_modules\/@(mui\/(?!x-)|emotion\/)/, priority: 20 },
           ],
         },
       },

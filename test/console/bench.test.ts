@@ -435,6 +435,8 @@ describe('changes', () => {
     await open();
     await append('visitors may read (code, apiary', ' or visibility = "members"');
     await done();
+    await append('steward may read (all but reserve_price)', ' and status != "retired"');
+    await done();
     // Somebody else is faster.
     const [hives] = demoRulebook.filter(({ name }) => name === 'hives.gate');
     const theirs = demoRulebook.map((each) =>
@@ -465,7 +467,7 @@ describe('changes', () => {
     await page.getByRole('button', { name: `Move onto version ${version}` }).click();
     await page.getByLabel('Name').fill('moved');
     await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
-    await page.getByText(`1 change on version ${version}`).waitFor();
+    await page.getByText(`2 changes on version ${version}`).waitFor();
     await card('treasurer may read (code, reserve_price)').waitFor();
     await page.getByRole('link', { name: 'Preview' }).click();
     await page.getByText('visitors may read hives', { exact: false }).first().waitFor();
@@ -474,6 +476,12 @@ describe('changes', () => {
       .getByText('visitor', { exact: false })
       .first()
       .waitFor();
+    // The picture says what the table says.
+    const figure = page.getByRole('img', { name: /^Gained and lost: / });
+    await figure.waitFor();
+    const rows = await page.getByRole('table', { name: 'What it does' }).getByRole('row').count();
+    expect((await figure.getAttribute('aria-label'))!.match(/ gained, \d+ lost/g)).toHaveLength(rows - 1);
+    await figure.locator('svg').getByText('added up over all callers').waitFor();
     await expectAccessible(page, 'changes');
     const publish = page.getByRole('button', { name: 'Publish', exact: true });
     expect(await publish.isDisabled(), 'not before an unlock').toBe(true);
@@ -489,6 +497,12 @@ describe('changes', () => {
     await page.getByText(`Version ${version + 1} is in force.`).waitFor();
     const versions = page.getByRole('table', { name: 'Versions' });
     await versions.getByText('members’ hives, too').waitFor();
+    const told = (await world.desk.history({ limit: 50 })).versions.toReversed();
+    const tried = told.flatMap(({ version: each, trials }) =>
+      trials === null ? [] : [`version ${each}, ${trials.passed} met, ${trials.failed} not met`],
+    );
+    expect(tried.length).toBeGreaterThan(1);
+    await page.getByRole('img', { name: `Trials: ${tried.join('; ')}`, exact: true }).waitFor();
     await versions.getByRole('row', { name: /^1 / }).getByRole('button').click();
     await page.getByRole('button', { name: 'Restore version 1' }).click();
     await page.getByText(`Version ${version + 2} is in force.`).waitFor();

@@ -4,8 +4,14 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import { Component, type ReactNode } from 'react';
 
-/** A part of a page that cannot be shown says so, and the rest goes on. What is being written waits in the browser. */
-export class Boundary extends Component<{ readonly children: ReactNode }, { readonly error: unknown }> {
+/**
+ * A part of a page that cannot be shown says so, and the rest goes on. What is being written waits in the browser. `isQuiet`: nobody
+ * misses it.
+ */
+export class Boundary extends Component<
+  { readonly children: ReactNode; readonly isQuiet?: boolean },
+  { readonly error: unknown }
+> {
   override state: { readonly error: unknown } = { error: null };
 
   static getDerivedStateFromError(error: unknown) {
@@ -15,6 +21,7 @@ export class Boundary extends Component<{ readonly children: ReactNode }, { read
   override render() {
     const { error } = this.state;
     if (error === null) return this.props.children;
+    if (this.props.isQuiet === true) return null;
     // A page that is not there any more: the service was renewed since this one was opened.
     const isOld =
       error instanceof Error && /dynamically imported module|module script|preload/i.test(error.message);

@@ -4,10 +4,10 @@ import NativeSelect from '@mui/material/NativeSelect';
 import Skeleton from '@mui/material/Skeleton';
 import Typography from '@mui/material/Typography';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { useCallback, useDeferredValue, useEffect, useMemo, useState } from 'react';
+import { useCallback, useDeferredValue, useEffect, useLayoutEffect, useMemo, useState } from 'react';
 import { Link, Navigate, useNavigate, useParams } from 'react-router';
 import { positionAt } from '../../../core/language/source.ts';
-import type { BenchRecord, Overview, SentenceEdit } from '../../../client/desk.ts';
+import type { Overview, SentenceEdit } from '../../../client/desk.ts';
 import { describeError, gate } from '../../api/client.ts';
 import { useSession, useUnlocked } from '../../api/session.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
@@ -26,7 +26,7 @@ import { EffectBar } from './EffectBar.tsx';
 import { MarkLegend } from './MarkLegend.tsx';
 import { PinnedBar } from './PinnedBar.tsx';
 import { usePlace, written } from './place.ts';
-import { madeAt } from './made.ts';
+import { usePointing } from './pointing.ts';
 import { ReadingLine } from './ReadingLine.tsx';
 import { RecordGrid, type Spot } from './RecordGrid.tsx';
 import { SentencePane } from './SentencePane.tsx';
@@ -122,7 +122,7 @@ function Bench({
       setAsked((before) => ({ kind: before?.spot === null ? 'why' : (before?.kind ?? 'why'), spot: next })),
     [],
   );
-  const [pointedAt, setPointedAt] = useState<Spot | null>(null);
+  const pointing = usePointing();
   const [pointed, setPointed] = useState<{ file: string; line: number } | null>(null);
   const [wanted, setWanted] = useState<{ text: string } | null>(null);
   const [whole, setWhole] = useState<{ file: string; at: { at: number } | null } | null>(null);
@@ -177,15 +177,10 @@ function Bench({
     }),
     [page, roles, lets, overview, collection],
   );
-  // Told anew, a record is another one by the same id; and each page names its sentences by itself.
-  const isPointed = ({ id }: BenchRecord) => id === pointedAt?.record.id;
-  const holding = pages?.find((each) => each.page.records.some(isPointed))?.page;
-  const spot =
-    pointedAt === null || holding === undefined
-      ? null
-      : { ...pointedAt, record: holding.records.find(isPointed)! };
-  const made = spot === null ? [] : madeAt(spot, shownFocus, holding!.sentences, holding!.hasActions);
-  const making = made.flatMap(({ by }) => by);
+  useLayoutEffect(
+    () => pointing.show({ pages: pages?.map((each) => each.page) ?? [], focus: shownFocus }),
+    [pointing, pages, shownFocus],
+  );
   const { fetchNextPage, hasNextPage, isFetchingNextPage } = query;
   const more = useCallback(() => {
     if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
@@ -277,7 +272,7 @@ function Bench({
             offer={offer}
             canWrite={canWrite}
             pointed={pointed}
-            making={making}
+            pointing={pointing}
             wanted={wanted}
             onWholeText={(file, at) => setWhole({ file, at: at === null ? null : { at } })}
           />
@@ -374,16 +369,15 @@ function Bench({
             density={density}
             more={hasNextPage}
             onMore={more}
-            onPoint={setPointedAt}
+            onPoint={pointing.at}
             onAsk={ask}
             onFocus={(index) => change({ focus: Math.max(0, as.indexOf(shownAs[index] ?? '')) })}
           />
         )}
         <ReadingLine
-          spot={spot}
+          pointing={pointing}
           as={shownAs}
           focus={shownFocus}
-          made={made}
           notCovered={page?.notCovered ?? []}
         />
         <EffectBar

@@ -2,6 +2,7 @@ import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import { cellWords, recordWords } from '../../components/marks.tsx';
 import { MADE_BY, type Made } from './made.ts';
+import { usePointed, type Pointing } from './pointing.ts';
 import type { Spot } from './RecordGrid.tsx';
 import { nameOf } from './values.ts';
 
@@ -12,18 +13,17 @@ const LINE = 15;
  * nothing is covered.
  */
 export function ReadingLine({
-  spot,
+  pointing,
   as,
   focus,
-  made,
   notCovered,
 }: {
-  spot: Spot | null;
+  pointing: Pointing;
   as: readonly string[];
   focus: number;
-  made: readonly Made[];
   notCovered: readonly string[];
 }) {
+  const { spot, made } = usePointed(pointing);
   const lines = alike(made);
   return (
     <Box sx={{ fontSize: '0.76rem', lineHeight: `${LINE}px`, color: 'text.secondary' }}>

@@ -8,6 +8,7 @@ import type { BenchError } from '../../../client/desk.ts';
 import { Code } from '../../code/Code.tsx';
 import { CodeEditor } from '../../code/CodeEditor.tsx';
 import { takenBack, type Card } from '../../working/cards.ts';
+import { useIsMaking, type Pointing } from './pointing.ts';
 import { SentenceForm, type FormOffer } from './SentenceForm.tsx';
 
 /** What a sentence opens, or holds back, for one of those pinned. */
@@ -28,8 +29,7 @@ export interface SentenceCardProps {
   readonly onAsForm: (asForm: boolean) => void;
   readonly isChanged: boolean;
   readonly isPointed: boolean;
-  /** It makes what is under the pointer, or has the keyboard. */
-  readonly isMaking: boolean;
+  readonly pointing: Pointing;
   readonly canWrite: boolean;
   readonly onOpen: () => void;
   readonly onChange: (text: string) => void;
@@ -49,7 +49,8 @@ const edge: Readonly<Record<Card['kind'], string>> = {
 
 /** One sentence: to be read, or to be written. */
 export const SentenceCard = memo(function SentenceCard(props: SentenceCardProps) {
-  const { card, counts, errors, isChanged, isPointed, isMaking, canWrite } = props;
+  const { card, counts, errors, isChanged, isPointed, pointing, canWrite } = props;
+  const isMaking = useIsMaking(pointing, card);
   const isOpen = card.kind === 'open';
   const shown = card.kind === 'aside' ? takenBack(card.text) : card.text;
   return (

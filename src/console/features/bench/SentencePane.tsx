@@ -10,6 +10,7 @@ import { replaced, textOf, type Stretch, type Text } from '../../working/texts.t
 import { working, type Working } from '../../working/working.ts';
 import { useAsForm } from '../../components/settings.ts';
 import { PatternDialog } from './PatternDialog.tsx';
+import type { Pointing } from './pointing.ts';
 import { SentenceCard } from './SentenceCard.tsx';
 import type { CountsOf } from './useBench.ts';
 import type { FormOffer } from './SentenceForm.tsx';
@@ -24,8 +25,8 @@ export interface SentencePaneProps {
   readonly canWrite: boolean;
   /** The sentence that a line of why pointed at. */
   readonly pointed: { readonly file: string; readonly line: number } | null;
-  /** The sentences that make what is under the pointer, or has the keyboard. */
-  readonly making: readonly { readonly file: string; readonly start: number }[];
+  /** What is under the pointer, or has the keyboard: the sentences that make it stand out. */
+  readonly pointing: Pointing;
   /** A sentence that a cell asks for: opened to be written on. */
   readonly wanted: { readonly text: string } | null;
   readonly onWholeText: (file: string, at: number | null) => void;
@@ -33,7 +34,7 @@ export interface SentencePaneProps {
 
 /** The sentences of one collection, in the order of their texts. One of them at a time is open to be written in. */
 export function SentencePane(props: SentencePaneProps) {
-  const { now, collection, counts, found, words, offer, canWrite, pointed, making } = props;
+  const { now, collection, counts, found, words, offer, canWrite, pointed, pointing } = props;
   const [asForm, setAsForm] = useAsForm();
   const [open, setOpen] = useState<
     (Stretch & { readonly before: readonly Text[]; readonly turn: number }) | null
@@ -235,9 +236,7 @@ export function SentencePane(props: SentencePaneProps) {
             isPointed={
               pointedStart !== null && pointedStart.start === card.start && pointedStart.file === card.file
             }
-            isMaking={making.some(
-              ({ file, start }) => file === card.file && card.start <= start && start < card.end,
-            )}
+            pointing={pointing}
             canWrite={canWrite}
             onOpen={() => {
               if (close()) begin(card, now.texts);

@@ -11,6 +11,7 @@ import { useNavigate } from 'react-router';
 import type { Preview, PreviewRequest, Progress, PublishedDocument, Version } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { useSession, useUnlocked } from '../../api/session.ts';
+import { TrialsFigure } from '../../charts/Figures.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { Page } from '../../components/Page.tsx';
@@ -230,6 +231,11 @@ function History({
       {history.data?.versions.length === 0 && (
         <Typography sx={{ color: 'text.secondary' }}>Nothing was published yet.</Typography>
       )}
+      <TrialsFigure
+        versions={(history.data?.versions ?? []).flatMap(({ version, trials }) =>
+          trials === null ? [] : [{ version, ...trials }],
+        )}
+      />
       {history.data !== undefined && history.data.versions.length > 0 && (
         <DenseTable
           label="Versions"

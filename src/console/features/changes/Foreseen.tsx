@@ -3,6 +3,7 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { gate } from '../../api/client.ts';
+import { GainedAndLostFigure } from '../../charts/Figures.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
 import { Falling, Rising } from '../../components/marks.tsx';
@@ -20,6 +21,10 @@ export function Foreseen({ version }: { version: number }) {
   if (preview === null)
     return <Typography color="text.secondary">Nobody named a preview when it was published.</Typography>;
   const { effects, lockedOut, frozen, withheld, made_at, made_by } = preview;
+  const rows = (effects ?? []).map(({ operation, collection, fields, ...counts }) => ({
+    ...counts,
+    what: `${operation} ${collection} (${fields.map((field) => field ?? 'the record').join(', ')})`,
+  }));
   const more = [
     ...lockedOut.map(({ collection, callers }) => `${callers} could do nothing with ${collection} any more.`),
     ...frozen.map(
@@ -34,17 +39,16 @@ export function Foreseen({ version }: { version: number }) {
       <Typography variant="h2">
         What it was foreseen to do, {new Date(made_at).toLocaleString()}, by {made_by}
       </Typography>
-      {effects !== null && effects.length > 0 && (
+      <GainedAndLostFigure rows={rows} />
+      {rows.length > 0 && (
         <DenseTable
           label="What it was foreseen to do"
           heads={['what', 'gained', 'lost', 'callers']}
           numbers={['gained', 'lost', 'callers']}
         >
-          {effects.map(({ collection, operation, fields, gained, lost, callers }) => (
-            <TableRow key={`${operation} ${collection} ${fields.join()}`}>
-              <TableCell sx={{ '&&': { maxWidth: 620, whiteSpace: 'normal' } }}>
-                {operation} {collection} ({fields.map((field) => field ?? 'the record').join(', ')})
-              </TableCell>
+          {rows.map(({ what, gained, lost, callers }) => (
+            <TableRow key={what}>
+              <TableCell sx={{ '&&': { maxWidth: 620, whiteSpace: 'normal' } }}>{what}</TableCell>
               <TableCell align="right">{gained > 0 && <Rising count={gained} />}</TableCell>
               <TableCell align="right">{lost > 0 && <Falling count={lost} />}</TableCell>
               <TableCell align="right">{callers}</TableCell>

@@ -6,6 +6,7 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
 import type { EffectDocument, Preview } from '../../../client/desk.ts';
+import { GainedAndLostFigure } from '../../charts/Figures.tsx';
 import { Code } from '../../code/Code.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { Falling, Rising } from '../../components/marks.tsx';
@@ -59,6 +60,11 @@ export function PreviewView({ preview }: { preview: Preview }) {
                 ? 'Something changes, for so few people that it is told after an unlock alone.'
                 : `Nothing changes on the records that are there, for ${looked.identities} identities and visitors, ${looked.people} people.`}
         </Typography>
+        {effects !== null && (
+          <GainedAndLostFigure
+            rows={together(effects).map(({ first, names }) => ({ ...first, what: whatOf(first, names) }))}
+          />
+        )}
         {effects !== null && effects.length > 0 && (
           <DenseTable
             label="What it does"
@@ -71,7 +77,7 @@ export function PreviewView({ preview }: { preview: Preview }) {
                   {dangers[first.danger].words}
                 </TableCell>
                 <TableCell title={names.join(', ')} sx={{ '&&': { maxWidth: 420, whiteSpace: 'normal' } }}>
-                  {first.operation} {first.collection} ({names.join(', ')})
+                  {whatOf(first, names)}
                 </TableCell>
                 <TableCell align="right">{first.gained > 0 && <Rising count={first.gained} />}</TableCell>
                 <TableCell align="right">{first.lost > 0 && <Falling count={first.lost} />}</TableCell>
@@ -156,6 +162,10 @@ function together(effects: readonly EffectDocument[]) {
     rows.set(key, row);
   }
   return [...rows.values()];
+}
+
+function whatOf({ operation, collection }: EffectDocument, names: readonly string[]): string {
+  return `${operation} ${collection} (${names.join(', ')})`;
 }
 
 function whoOf({ who, others }: EffectDocument): string {
