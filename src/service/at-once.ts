@@ -88,6 +88,17 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
         turnAway();
       }, measure.heldMs).unref();
     };
+    const note = (all: number, dear: number) => {
+      const known = times.get(who);
+      times.set(who, { all: spent(known?.all, all, 1), dear: spent(known?.dear, dear, measure.back) });
+    };
+    // Where all is slow, nobody is turned away for it: only what takes far longer than what others ask, now and a moment later. Who is
+    // answered first after a stall waited longest, before anything is known of the others.
+    const charge = (took: number) => {
+      const now = beyond(took, measure, typical);
+      const settle = () => note(0, Math.min(measure.creditMs / 2, now, beyond(took, measure, typical)));
+      setTimeout(settle, measure.settleMs).unref();
+    };
     // Behind one address there may be very many visitors, each with little.
     const isOne = !who.startsWith('visitor');
     const most = () =>
@@ -105,17 +116,12 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
         void ended(response.locals.work).then(() => {
           own.running--;
           const took = performance.now() - begun;
-          const known = times.get(who);
+          note(took, 0);
           // What a write waits for may be another's doing.
-          const isRead = request.method === 'GET';
-          // Where all is slow, nobody is turned away for it: only what takes far longer than what others ask.
-          // One alone turns nobody away: whoever asks first after a stall would be the one that took longest.
-          const dear =
-            isRead && took > measure.freeMs
-              ? Math.min(measure.creditMs / 2, beyond(took, measure, typical))
-              : 0;
-          if (isRead) typical.note(who, took);
-          times.set(who, { all: spent(known?.all, took, 1), dear: spent(known?.dear, dear, measure.back) });
+          if (request.method === 'GET') {
+            if (took > measure.freeMs) charge(took);
+            typical.note(who, took);
+          }
           passOn(own, most());
           if (own.running === 0) turns.delete(who);
         });

@@ -67,6 +67,8 @@ export interface ServiceConfig {
   readonly shares?: ShareLimits;
   /** What one caller may have; what is not said is as `MEASURE` has it. */
   readonly measure?: Partial<Measure>;
+  /** How long a connection that asks nothing stays open, in milliseconds; nothing said: five seconds. */
+  readonly keepAliveMs?: number;
   /** Days in which what was discarded can still be kept; nothing said: 30. */
   readonly discardedDays?: number;
   /**

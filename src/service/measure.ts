@@ -12,6 +12,8 @@ export interface Measure {
   /** What readings may take beyond that before they are turned away, and how much of it comes back with each millisecond. */
   readonly creditMs: number;
   readonly back: number;
+  /** What an answer took counts so much later: by then it is known what others had to wait at the same time. */
+  readonly settleMs: number;
   /** A refusal comes after so many milliseconds, so that whoever asks again at once costs little. */
   readonly heldMs: number;
 }
@@ -24,6 +26,7 @@ export const MEASURE: Measure = {
   freeMs: 250,
   creditMs: 10_000,
   back: 0.2,
+  settleMs: 1_000,
   heldMs: 1_000,
 };
 

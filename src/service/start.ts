@@ -74,6 +74,7 @@ export async function startService(config: ServiceConfig): Promise<RunningServic
     headersTimeout: 10_000,
     requestTimeout: 30_000,
     connectionsCheckingInterval: 1_000,
+    keepAliveTimeout: config.keepAliveMs ?? 5_000,
   });
   await listen(server, config);
   const watched = await openMetrics(metrics, door);

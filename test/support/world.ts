@@ -85,8 +85,9 @@ export async function openWorld(
       proxies: [],
       origins: options.origins ?? [],
       shares: { ...SHARE_LIMITS, ...options.shares },
-      // A machine that is slow makes everything dear, and tests ask much of it.
+      // A machine that is slow makes everything dear, and tests ask much of it; and it may close a connection just as somebody asks again.
       measure: { creditMs: 3_600_000 },
+      keepAliveMs: 120_000,
       port: 0,
       issuers: (options.issuers ?? []).map(issuerConfig),
       leeway: 5,

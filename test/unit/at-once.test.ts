@@ -20,6 +20,7 @@ async function door(measure: Partial<Measure>) {
     freeMs: 250,
     creditMs: 10_000,
     back: 0.2,
+    settleMs: 0,
     heldMs: 0,
     ...measure,
   };
@@ -34,6 +35,8 @@ async function door(measure: Partial<Measure>) {
   });
   app.use(problemHandler(pino({ level: 'silent' })));
   const server = app.listen(0, '127.0.0.1');
+  // A connection that is closed just as somebody asks again is no answer.
+  server.keepAliveTimeout = 120_000;
   await new Promise((resolve) => server.once('listening', resolve));
   const { port } = server.address() as AddressInfo;
   return {
@@ -92,6 +95,18 @@ test('where all is slow only whoever asks for far more than others do is turned 
   for (let time = 0; time < 3; time++) expect((await own.ask(1_200)).status).toBe(204);
   expect((await own.ask(1)).status, 'ten times as long as others').toBe(429);
   expect(await round()).toEqual(others.map(() => 204));
+});
+
+test('whoever waited longest in a stall is not turned away for having been answered first', async () => {
+  const stall = async (settleMs: number) => {
+    await using own = await door({ freeMs: 20, creditMs: 300, back: 0.01, settleMs });
+    const others = Array.from({ length: 9 }, (_, n) => own.ask(700, `keeper ${n}`));
+    await Promise.all(Array.from({ length: 4 }, () => own.ask(500)));
+    await Promise.all(others);
+    await new Promise((resolve) => setTimeout(resolve, settleMs));
+    return (await own.ask(1)).status;
+  };
+  expect([await stall(0), await stall(600)]).toEqual([429, 204]);
 });
 
 test('whoever has had many under way for long has one at a time, until they have rested', async () => {
