@@ -25,7 +25,7 @@ const few = { AGREEMENT_STEPS: '500', AGREEMENT_ROUNDS: '3', AGREEMENT_SHRINK: '
 const folders = {
   'core/decide': {
     least: 95,
-    tests: decide('formula', 'steps', 'shares', 'turns', 'plain'),
+    tests: decide('aftermath', 'formula', 'steps', 'shares', 'turns', 'plain'),
     others: ['test/decide/counting.test.ts'],
   },
   'core/evaluate': {
