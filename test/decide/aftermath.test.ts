@@ -6,6 +6,7 @@ import {
   goingWith,
   seesAftermath,
 } from '../../src/core/decide/aftermath.ts';
+import { referrersOf } from '../../src/core/decide/steps/referrers.ts';
 import { parse } from './in-hand.ts';
 
 const schema = `
@@ -40,6 +41,14 @@ test('what goes takes along what goes with it, over any number of steps, and cle
   expect(names(aboveOf(rulebook, 'logs'))).toEqual(['logs']);
   expect(goingWith(rulebook, 'hives').map(({ name }) => name)).toEqual(['crew']);
   expect(goingWith(rulebook, 'logs')).toEqual([]);
+  const pointing = (does: 'remove' | 'clear' | 'refuse') =>
+    referrersOf(rulebook, 'crews', does).map(({ holder, field }) => `${holder} ${field.name}`);
+  // No record keeps itself from being deleted by its own id.
+  expect([pointing('remove'), pointing('clear'), pointing('refuse')]).toEqual([
+    ['hives crew'],
+    [],
+    ['people crew', 'logs crew'],
+  ]);
 });
 
 test('cleared are references alone, and those that point at what goes', () => {

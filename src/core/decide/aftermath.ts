@@ -41,10 +41,10 @@ export function aboveOf(rulebook: Rulebook, collection: string): Set<string> {
   return above;
 }
 
-/** The references of a collection with whose target its records go along. */
+/** The references of a collection with whose target its records go along: only references say what follows a deletion. */
 export function goingWith(rulebook: Rulebook, collection: string): Field[] {
   return [...collectionOf(rulebook.schema, collection).fields.values()].filter(
-    ({ type, onDelete }) => type.kind === 'ref' && onDelete === 'remove',
+    ({ onDelete }) => onDelete === 'remove',
   );
 }
 
