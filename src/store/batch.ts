@@ -10,11 +10,12 @@ import { isPassing, statements, type Executor, type Reader } from './connection.
 import {
   OTHER_RESULT_TYPE,
   beginningOf,
-  nameHeld,
-  nameOn,
+  noteHeld,
+  noteOn,
   positioned,
   prepareAnew,
   type Connection,
+  type Note,
 } from './kept.ts';
 
 import { tallies } from './tallies.ts';
@@ -43,10 +44,10 @@ export async function askTogether(
     const all: readonly Part[] = [...first, ...asked, ...(serializable ? [commit] : [])];
     for (const { text, values, once, raw } of all) {
       const placed = once === true ? positioned(text) : positionedOnce(text);
-      const name =
-        once === true ? UNNAMED : (nameHeld(connection, placed) ?? (await nameOn(connection, placed)));
-      if (name === null) throw new TypeError('a batch stands outside of transactions');
-      parts.push({ name, text: placed, values, raw: raw === true });
+      const note =
+        once === true ? unnamed() : (noteHeld(connection, placed) ?? (await noteOn(connection, placed)));
+      if (note === null) throw new TypeError('a batch stands outside of transactions');
+      parts.push({ note, text: placed, values, raw: raw === true });
     }
     const answers = await new Promise<Row[][]>((resolve, reject) => {
       connection.query(new Batch(connection, parts, resolve, reject));
@@ -100,6 +101,10 @@ export async function rowsOf(
 /** The server forgets it with the next of that name. */
 const UNNAMED = '';
 
+function unnamed(): Note {
+  return { name: UNNAMED, columns: null };
+}
+
 /** What is asked of knex’s own client. */
 interface Pool {
   acquireConnection(): Promise<PoolConnection>;
@@ -123,14 +128,11 @@ function positionedOnce(text: string): string {
 }
 
 interface Placed {
-  readonly name: string;
+  readonly note: Note;
   readonly text: string;
   readonly values: readonly SqlValue[];
   readonly raw: boolean;
 }
-
-/** How the answers of prepared statements are read, by their names: each connection knows its own. */
-const described = new WeakMap<object, Map<string, Columns>>();
 
 /** What the driver hands a query that is its own: see the source of pg. */
 interface Wire {
@@ -145,7 +147,6 @@ class Batch {
   readonly #resolve: (rows: Row[][]) => void;
   readonly #reject: (error: unknown) => void;
   readonly #rows: Row[][];
-  readonly #columns: Map<string, Columns>;
   readonly #parsed = new Set<Placed>();
   #at = 0;
   #failed: unknown = null;
@@ -161,24 +162,23 @@ class Batch {
     this.#resolve = resolve;
     this.#reject = reject;
     this.#rows = parts.map(() => []);
-    this.#columns = described.get(connection) ?? new Map<string, Columns>();
-    described.set(connection, this.#columns);
   }
 
   submit({ stream, parsedStatements }: Wire): Error | null {
     const messages: Buffer[] = [];
     try {
       for (const part of this.#parts) {
-        const { name, text, values } = part;
+        const { note, text, values } = part;
+        const { name } = note;
         if (name === UNNAMED || parsedStatements[name] === undefined) {
           messages.push(serialize.parse({ name, text }));
           if (name !== UNNAMED) this.#parsed.add(part);
-          this.#columns.delete(name);
+          note.columns = null;
         }
         messages.push(
           serialize.bind({ portal: '', statement: name, values: [...values], valueMapper: prepareValue }),
         );
-        if (!this.#columns.has(name)) messages.push(serialize.describe({ type: 'P', name: '' }));
+        if (note.columns === null) messages.push(serialize.describe({ type: 'P', name: '' }));
         messages.push(serialize.execute());
       }
     } catch (error) {
@@ -191,13 +191,13 @@ class Batch {
   }
 
   handleRowDescription({ fields }: { fields: readonly { name: string; dataTypeID: number }[] }): void {
-    this.#columns.set(this.#parts[this.#at]!.name, new Columns(fields));
+    this.#parts[this.#at]!.note.columns = new Columns(fields);
   }
 
   handleDataRow({ fields }: { fields: readonly (string | null)[] }): void {
     if (this.#failed !== null) return;
-    const { name, raw } = this.#parts[this.#at]!;
-    const columns = this.#columns.get(name)!;
+    const { note, raw } = this.#parts[this.#at]!;
+    const columns = note.columns!;
     try {
       if (raw) {
         this.#rows[this.#at]!.push(new WireRow(columns, fields) as unknown as Row);
@@ -217,7 +217,7 @@ class Batch {
 
   handleCommandComplete(_: unknown, wire: Wire): void {
     const part = this.#parts[this.#at++]!;
-    if (part.name !== UNNAMED) wire.parsedStatements[part.name] = part.text;
+    if (part.note.name !== UNNAMED) wire.parsedStatements[part.note.name] = part.text;
     this.#parsed.delete(part);
   }
 

@@ -8,6 +8,7 @@ import PostgresDialect from 'knex/lib/dialects/postgres/index.js';
 // @ts-expect-error
 import PostgresTransaction from 'knex/lib/dialects/postgres/execution/pg-transaction.js';
 import { LRUCache } from 'lru-cache';
+import type { Columns } from './wire.ts';
 
 /** Statements that one connection holds prepared at most: what a hundred collections and a handful of roles need, some megabytes. */
 export const KEPT_STATEMENTS = 500;
@@ -73,8 +74,8 @@ export class KeepingClient extends Dialect {
     const begin = beginningOf(connection);
     if (begin !== null) await super._query(connection, { sql: begin });
     if (asked.options?.kept !== true) return super._query(connection, asked);
-    const name = await nameOn(connection, asked.sql);
-    asked.options = name === null ? {} : { name };
+    const note = await noteOn(connection, asked.sql);
+    asked.options = note === null ? {} : { name: note.name };
     try {
       return await super._query(connection, asked);
     } catch (error) {
@@ -96,28 +97,35 @@ export function prepareAnew(connection: Connection, text: string): void {
   held.get(connection)?.delete(text);
 }
 
-/** What each connection holds: names by texts. */
-const held = new WeakMap<Connection, LRUCache<string, string>>();
-
-/** The name of a statement that the connection holds already; null where it does not, or where its table has changed. */
-export function nameHeld(connection: Connection, text: string): string | null {
-  const known = held.get(connection)?.get(text);
-  return known !== undefined && known.endsWith(`_${changed.get(text) ?? 0}`) ? known : null;
+/** What is known of a statement on a connection. */
+export interface Note {
+  readonly name: string;
+  /** How its answers are read; null until the server has described them. */
+  columns: Columns | null;
 }
 
-/** The name of a statement on a connection; null where no room could be made. */
-export async function nameOn(connection: Connection, text: string): Promise<string | null> {
-  let names = held.get(connection);
-  if (names === undefined) {
-    names = new LRUCache({ max: KEPT_STATEMENTS });
-    held.set(connection, names);
+/** What each connection holds, by texts: all that is known of a statement goes with it. */
+const held = new WeakMap<Connection, LRUCache<string, Note>>();
+
+/** The note of a statement that the connection holds already; null where it does not, or where its table has changed. */
+export function noteHeld(connection: Connection, text: string): Note | null {
+  const known = held.get(connection)?.get(text);
+  return known !== undefined && known.name.endsWith(`_${changed.get(text) ?? 0}`) ? known : null;
+}
+
+/** The note of a statement on a connection; null where no room could be made. */
+export async function noteOn(connection: Connection, text: string): Promise<Note | null> {
+  let notes = held.get(connection);
+  if (notes === undefined) {
+    notes = new LRUCache({ max: KEPT_STATEMENTS });
+    held.set(connection, notes);
   }
   // Another connection may have found out that its table has changed: then it goes by another name here, too.
-  const same = nameHeld(connection, text);
+  const same = noteHeld(connection, text);
   if (same !== null) return same;
-  const known = names.get(text);
-  if (known === undefined && names.size >= KEPT_STATEMENTS) {
-    const [oldest, name] = [...names.rentries()][0] as [string, string];
+  const known = notes.get(text);
+  if (known === undefined && notes.size >= KEPT_STATEMENTS) {
+    const [oldest, { name }] = [...notes.rentries()][0] as [string, Note];
     try {
       await connection.query(`deallocate "${name}"`);
     } catch {
@@ -125,11 +133,11 @@ export async function nameOn(connection: Connection, text: string): Promise<stri
       return null;
     }
     delete connection.connection.parsedStatements[name];
-    names.delete(oldest);
+    notes.delete(oldest);
   }
-  const name = `kept_${digestOf(text)}_${changed.get(text) ?? 0}`;
-  names.set(text, name);
-  return name;
+  const note = { name: `kept_${digestOf(text)}_${changed.get(text) ?? 0}`, columns: null };
+  notes.set(text, note);
+  return note;
 }
 
 /** The text with the server's own placeholders. */
