@@ -19,7 +19,7 @@ import {
 } from './kept.ts';
 
 import { tallies } from './tallies.ts';
-import { Columns, WireRow } from './wire.ts';
+import { Columns, WireRow, columnsOf } from './wire.ts';
 
 type Row = Record<string, unknown>;
 
@@ -191,7 +191,8 @@ class Batch {
   }
 
   handleRowDescription({ fields }: { fields: readonly { name: string; dataTypeID: number }[] }): void {
-    this.#parts[this.#at]!.note.columns = new Columns(fields);
+    const { note } = this.#parts[this.#at]!;
+    note.columns = note.name === UNNAMED ? new Columns(fields) : columnsOf(note.name, fields);
   }
 
   handleDataRow({ fields }: { fields: readonly (string | null)[] }): void {

@@ -1,5 +1,9 @@
+import { LRUCache } from 'lru-cache';
 import pg from 'pg';
-import { parserOf } from './connection.ts';
+import { parserOf } from './readers.ts';
+
+/** What the server says of the columns of a statement. */
+type Described = readonly { readonly name: string; readonly dataTypeID: number }[];
 
 /** The columns of a statement, as they come. */
 export class Columns {
@@ -7,18 +11,45 @@ export class Columns {
   /** The place of each, by name. */
   readonly at: ReadonlyMap<string, number>;
 
-  constructor(described: readonly { readonly name: string; readonly dataTypeID: number }[]) {
+  constructor(described: Described) {
     this.all = described.map(({ name, dataTypeID }) => ({
       name,
+      type: dataTypeID,
       read: parserOf(dataTypeID),
       json: writerOf(dataTypeID),
     }));
     this.at = new Map(this.all.map(({ name }, index) => [name, index]));
   }
+
+  are(described: Described): boolean {
+    return (
+      described.length === this.all.length &&
+      described.every(
+        ({ name, dataTypeID }, at) => this.all[at]!.name === name && this.all[at]!.type === dataTypeID,
+      )
+    );
+  }
+}
+
+/** By the names of prepared statements, which tell their texts; bounded by how many columns they have. */
+const known = new LRUCache<string, Columns>({
+  maxSize: 30_000,
+  sizeCalculation: ({ all }) => all.length + 1,
+});
+
+/** The same for each connection that holds the statement: with what is worked out from them they take some kilobytes. */
+export function columnsOf(name: string, described: Described): Columns {
+  const same = known.get(name);
+  if (same?.are(described) === true) return same;
+  const columns = new Columns(described);
+  known.set(name, columns);
+  return columns;
 }
 
 export interface Column {
   readonly name: string;
+  /** The server's number of it. */
+  readonly type: number;
   /** The value of a text that came. */
   readonly read: (text: string) => unknown;
   /** The same as JSON (RFC 8259), without making a value of it where the text says it already. */

@@ -11,6 +11,7 @@ import { collectionOf } from '../../src/core/types/schema.ts';
 import { JsonPatch, type Value } from '../../src/core/types/types.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { type Asks, connect, run, runKept, type Executor } from '../../src/store/connection.ts';
+import { rowsOf } from '../../src/store/batch.ts';
 import { DatabaseUnavailable } from '../../src/store/failures.ts';
 import { migrate } from '../../src/store/migrations/index.ts';
 import { publish } from '../../src/store/publish/index.ts';
@@ -22,6 +23,7 @@ import { countVisible, listRecords, readRecord, readRecords } from '../../src/st
 import { inTurn } from '../../src/store/records/turns.ts';
 import { actOn, updateRecord } from '../../src/store/records/update.ts';
 import { refers, writing, type Writer } from '../../src/store/records/writing.ts';
+import type { WireRow } from '../../src/store/wire.ts';
 import { ownDatabase, type OwnDatabase } from '../support/database.ts';
 
 /** What the store does with a write besides deciding it, asked of PostgreSQL itself. */
@@ -564,6 +566,27 @@ test('a connection holds the last five hundred statements prepared, and gives th
     expect(await runKept(one, wide)).toEqual([{ a: 1, b: 2 }]);
   } finally {
     await one.destroy();
+  }
+});
+
+test('connections read the answers of one statement by the same columns, until its table is another', async () => {
+  const connections = [1, 2, 3].map(() => connect({ url: own.url, poolSize: 1 }));
+  const ask = async (on: number) => {
+    const [row] = await rowsOf(connections[on]!, sql`select * from narrow`, true);
+    return row as WireRow;
+  };
+  try {
+    await run(own.database, sql`create table narrow (a integer)`);
+    await run(own.database, sql`insert into narrow values (1)`);
+    expect((await ask(1)).columns).toBe((await ask(0)).columns);
+    await run(own.database, sql`alter table narrow add column b text default 'seven'`);
+    // Of the three this one is the first to ask since, and nobody has told it.
+    for (const on of [2, 1, 0]) expect((await ask(on)).value('b'), String(on)).toBe('seven');
+    await run(own.database, sql`alter table narrow alter column b drop default`);
+    await run(own.database, sql`alter table narrow alter column b type integer using 7`);
+    for (const on of [1, 2, 0]) expect((await ask(on)).value('b'), String(on)).toBe(7);
+  } finally {
+    await Promise.all(connections.map((each) => each.destroy()));
   }
 });
 
