@@ -511,6 +511,15 @@ describe('changes', () => {
       (await world.desk.version(1)).files.map(({ text }) => text),
     );
     await page.getByRole('button', { name: 'Lock', exact: true }).click();
+    // Where what draws cannot be loaded, the tables say all of it.
+    const bare = await openPage(browser, []);
+    await bare.route('**/bars-*.js', (route) => route.abort());
+    const missed = bare.waitForEvent('requestfailed');
+    await bare.goto(`${world.service.url}/console/changes`);
+    await missed;
+    await bare.getByRole('table', { name: 'Versions' }).getByText('members’ hives, too').waitFor();
+    expect(await bare.getByRole('img').count()).toBe(0);
+    await bare.close();
   });
 });
 

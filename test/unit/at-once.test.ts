@@ -133,6 +133,7 @@ test('verification’s own visitor is never turned away for what takes long, and
   const ended = new OwnVisitor();
   ended.end();
   for (let time = 0; time < 3; time++) await own.ask(400, visitor, 'GET', ended.headers);
+  expect((await own.ask(1, visitor)).status, 'verification is nobody who would have to wait').toBe(204);
   await own.ask(1);
   expect((await own.ask(1, visitor)).status, 'one that has ended is a visitor like any other').toBe(429);
 });
