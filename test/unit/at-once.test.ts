@@ -3,7 +3,7 @@ import express from 'express';
 import { pino } from 'pino';
 import { expect, test } from 'vitest';
 import { fewAtOnce } from '../../src/service/at-once.ts';
-import type { Measure } from '../../src/service/measure.ts';
+import { MEASURE, type Measure } from '../../src/service/measure.ts';
 import { proofKey } from '../../src/service/identity/development.ts';
 import { problemHandler } from '../../src/service/problems/handler.ts';
 import { LoopbackDoor } from '../../src/service/sweep/door.ts';
@@ -12,18 +12,7 @@ import { OwnVisitor } from '../../src/service/sweep/own.ts';
 /** A door with a small measure, before work that takes as long as it is asked to. */
 async function door(measure: Partial<Measure>) {
   const app = express();
-  const all: Measure = {
-    atOnce: 4,
-    atLength: 1,
-    lengthMs: 60_000,
-    waiting: 100,
-    freeMs: 250,
-    creditMs: 10_000,
-    back: 0.2,
-    settleMs: 0,
-    heldMs: 0,
-    ...measure,
-  };
+  const all = { ...MEASURE, settleMs: 0, heldMs: 0, ...measure };
   app.use(fewAtOnce({ whoAsks: async (request) => request.get('who')! }, all));
   let [running, most] = [0, 0];
   app.all('/', (request, response) => {
