@@ -55,8 +55,8 @@ const ALONE_MS = 60_000;
 /**
  * Nobody takes all of the service: what one caller asks beyond a few requests at once waits its turn, without a connection to the
  * database, and where very many wait, more are answered with 429. So is whoever has read too much that takes long: a few cores are
- * soon busy with it; while nobody else asks, nobody is turned away for that. Visitors are told apart by their address, of which many may share one: more of theirs wait. Each process counts
- * for itself, its part of the whole.
+ * soon busy with it. While nobody else asks, nobody is turned away for that. Visitors are told apart by their address, of which many
+ * may share one: more of theirs wait. Each process counts for itself, its part of the whole.
  */
 export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEASURE): RequestHandler {
   const turns = new Map<string, Turns>();
@@ -93,7 +93,7 @@ export function fewAtOnce(callers: Pick<CallerFinder, 'whoAsks'>, measure = MEAS
       times.set(who, { all: spent(known?.all, all, 1), dear: spent(known?.dear, dear, measure.back) });
     };
     // Where all is slow, nobody is turned away for it: only what takes far longer than what others ask, now and a moment later. Who is
-    // answered first after a stall waited longest, before anything is known of the others.
+    // answered first after a stall waited longest, before anything is known of the others. And one answer alone turns nobody away.
     const charge = (took: number) => {
       const now = beyond(took, measure, typical);
       const settle = () => note(0, Math.min(measure.creditMs / 2, now, beyond(took, measure, typical)));
