@@ -611,12 +611,16 @@ export interface Progress {
   readonly done: number;
   readonly total: number;
   readonly doing: string;
+  /** Of trials: expectations that were not met, so far. */
+  readonly failed?: number | undefined;
 }
 
 type OnProgress = (progress: Progress) => void;
 
 const reportLineSchema = z.object({
-  progress: z.object({ done: z.number(), total: z.number(), doing: z.string() }).optional(),
+  progress: z
+    .object({ done: z.number(), total: z.number(), doing: z.string(), failed: z.number().optional() })
+    .optional(),
   problem: problemSchema.optional(),
   report: z.unknown().optional(),
 });

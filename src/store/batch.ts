@@ -33,7 +33,7 @@ export async function askTogether(
   asked: readonly Part[],
   { serializable = false } = {},
 ): Promise<Row[][]> {
-  if (statements.before !== null) await statements.before();
+  if (statements.before !== null) await statements.before(asked.length + (serializable ? 2 : 0));
   tallies.batches++;
   const pool = on.client as Pool;
   const connection = await pool.acquireConnection();

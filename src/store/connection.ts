@@ -77,13 +77,13 @@ export function connectionsOf(database: Database): Readonly<Record<'used' | 'fre
 
 function silent(): void {}
 
-/** Asked before each statement, where a test has something to do with it, such as ending the process. */
-export const statements: { before: (() => Promise<void> | void) | null } = { before: null };
+/** Asked before each trip, with how many statements go together, where a test has something to do with it, such as ending the process. */
+export const statements: { before: ((asked: number) => Promise<void> | void) | null } = { before: null };
 
 /** Runs one statement. The driver's errors pass through; `failures.ts` says what they mean. */
 export async function run<Row = Record<string, unknown>>(on: Reader, statement: Fragment): Promise<Row[]> {
   if ('asks' in on) return (await on.asks(statement, false)) as Row[];
-  if (statements.before !== null) await statements.before();
+  if (statements.before !== null) await statements.before(1);
   const result: { rows: Row[] } = await on.raw(statement.text, statement.values as Knex.RawBinding[]);
   return result.rows;
 }
@@ -99,7 +99,7 @@ export async function runKept<Row = Record<string, unknown>>(
 ): Promise<Row[]> {
   if ('asks' in on) return (await on.asks(statement, true)) as Row[];
   if (isPassing(on)) return run(on, statement);
-  if (statements.before !== null) await statements.before();
+  if (statements.before !== null) await statements.before(1);
   try {
     const raw = on.raw(statement.text, statement.values as Knex.RawBinding[]);
     const result = (await raw.options({ kept: true })) as { rows: Row[] };

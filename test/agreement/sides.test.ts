@@ -397,46 +397,53 @@ test('through several identities each record has the marks of all, and values an
 
 test('of each mark it is told which rules open it, or which fences hold it back, also where somebody else shares it', async () => {
   const seen = { rules: 0, fences: 0, shared: 0, nothing: 0 };
-  for (const rulebook of rulebooks) {
-    const callers = [ada(), ben, visitor, guestOf(rulebook)];
-    const pinned = callers.map((each) => {
-      const access = new Access(rulebook, each, NOW).withSets('hashed');
-      return { was: access, is: access };
-    });
+  for (const [number, after] of rulebooks.entries()) {
+    const before = rulebooks[(number + 1) % rulebooks.length]!;
+    const sides = (rulebook: Rulebook) =>
+      [ada(), ben, visitor, guestOf(rulebook)].map((each) =>
+        new Access(rulebook, each, NOW).withSets('hashed'),
+      );
+    const [was, is] = [sides(before), sides(after)];
+    const pinned = was.map((each, at) => ({ was: each, is: is[at]! }));
     const { rows, items, places, sentences } = await pageOf(pinned, question());
-    for (const { id, _flags } of rows)
-      for (const who of callers.keys()) {
-        const own = sentences.making(_flags)[who]!.map((each) => sentences.all[each]!);
-        for (const [at, { operation, field }] of items.entries()) {
-          const about = own.filter(
-            (each) =>
-              (operation === 'act' ? each.operation === 'tick' : each.operation === operation) &&
-              // The id comes with every record that is read, and no fence on fields is about it.
-              (field === null ||
-                each.fields === null ||
-                each.fields.has(field) ||
-                (field === 'id' && each.kind === 'rule')),
-          );
-          const [rules, fences] = (['rule', 'fence'] as const).map((kind) =>
-            about.filter(
-              (each) => each.kind === kind && (field !== null || kind === 'rule' || each.fields === null),
-            ),
-          ) as [typeof about, typeof about];
-          const words = `${changes[rulebooks.indexOf(rulebook)]} ${id} ${who} ${operation} ${field}`;
-          expect(rules.length > 0 && fences.length === 0, words).toBe(_flags[places[who]![at]!.is]);
-          // A fence that stops what no rule opens makes nothing.
-          if (field === null && fences.length > 0) expect(rules, words).toEqual([]);
-          for (const each of rules) expect(each.fields === null, words).toBe(operation === 'delete');
-          for (const { fields: of } of fences)
-            if (of?.size === 1) expect(rules.length, words).toBeGreaterThan(0);
-          const isTold = rules.some(({ isShared }) => isShared);
-          if (isTold) expect([who, id], words).toEqual([3, idOf('v2')]);
-          seen.rules += rules.length;
-          seen.fences += fences.length;
-          seen.shared += rules.filter(({ isShared }) => isShared).length;
-          seen.nothing += about.length === 0 ? 1 : 0;
+    for (const [side, rulebook] of [
+      ['was', before],
+      ['is', after],
+    ] as const)
+      for (const { id, _flags } of rows)
+        for (const who of pinned.keys()) {
+          const { all, making } = sentences[side];
+          const own = making(_flags)[who]!.map((each) => all[each]!);
+          for (const [at, { operation, field }] of items.entries()) {
+            const about = own.filter(
+              (each) =>
+                (operation === 'act' ? each.operation === 'tick' : each.operation === operation) &&
+                // The id comes with every record that is read, and no fence on fields is about it.
+                (field === null ||
+                  each.fields === null ||
+                  each.fields.has(field) ||
+                  (field === 'id' && each.kind === 'rule')),
+            );
+            const [rules, fences] = (['rule', 'fence'] as const).map((kind) =>
+              about.filter(
+                (each) => each.kind === kind && (field !== null || kind === 'rule' || each.fields === null),
+              ),
+            ) as [typeof about, typeof about];
+            const words = `${side} ${changes[rulebooks.indexOf(rulebook)]} ${id} ${who} ${operation} ${field}`;
+            expect(rules.length > 0 && fences.length === 0, words).toBe(_flags[places[who]![at]![side]]);
+            // A fence that stops what no rule opens makes nothing.
+            if (field === null && fences.length > 0) expect(rules, words).toEqual([]);
+            for (const each of rules) expect(each.fields === null, words).toBe(operation === 'delete');
+            for (const { fields: of } of fences)
+              if (of?.size === 1) expect(rules.length, words).toBeGreaterThan(0);
+            const isTold = rules.some(({ isShared }) => isShared);
+            if (isTold) expect([who, id], words).toEqual([3, idOf('v2')]);
+            seen.rules += rules.length;
+            seen.fences += fences.length;
+            seen.shared += rules.filter(({ isShared }) => isShared).length;
+            seen.nothing += about.length === 0 ? 1 : 0;
+          }
         }
-      }
   }
   expect(Math.min(...Object.values(seen))).toBeGreaterThan(20);
 });

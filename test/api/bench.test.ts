@@ -1,9 +1,12 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { chosenTrials } from '../../src/core/trial/choice.ts';
 import type { BenchDocument, BenchPage, BenchRequest } from '../../src/client/desk.ts';
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { credentialsOfPinned, triedDraft } from '../../src/service/answers/bench.ts';
 import { TooManyKinds, pinnedCounts } from '../../src/store/preview/pinned.ts';
 import { publishedVersion } from '../../src/store/publish/index.ts';
+
+import { tryOut } from '../../src/store/trials/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';
 import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
@@ -100,12 +103,15 @@ describe('marks', () => {
     expect(new Set(page.records.map(({ id }) => id)).size).toBe(page.records.length);
   });
 
-  test('come with the sentences that make them, which are where they are said to stand', async () => {
+  test('come with the sentences that make them, or made them in force, which are where they are said to stand', async () => {
+    let lost = 0;
     for (const draft of [undefined, narrower]) {
       const request = { as: everybody, ...(draft === undefined ? {} : { files: draft }) };
       const { records, sentences } = await whole('hives', request);
-      for (const { file, start, end, text } of sentences) {
-        const written = (draft ?? files()).find(({ name }) => name === file)!.text.slice(start, end);
+      for (const { file, start, end, text, inForce } of sentences) {
+        const written = (inForce ? files() : (draft ?? files()))
+          .find(({ name }) => name === file)!
+          .text.slice(start, end);
         expect(written.startsWith(text.split(/\s/)[0]!), `${text} in ${written}`).toBe(true);
       }
       const told = records.flatMap((record) =>
@@ -113,12 +119,18 @@ describe('marks', () => {
           const own = record.made[at]!.map((each) => sentences[each]!);
           const opens = own.some(({ kind, operation }) => kind === 'rule' && operation === 'read');
           expect(opens, record.id).toBe(/[13]/.test(record.reads[at]!));
+          const before = (record.lost?.[at] ?? []).map((each) => sentences[each]!);
+          const opened = before.filter(({ operation }) => operation === 'read');
+          lost += record.reads[at] === '2' ? 1 : 0;
+          if (record.reads[at] === '2') expect(opened.length, record.id).toBeGreaterThan(0);
+          expect(before.every(({ kind, inForce }) => kind === 'rule' && inForce)).toBe(true);
           return own.filter(({ kind }) => kind === 'fence').length;
         }),
       );
       // Ada may change her hive, but not while it is retired.
       expect(told.reduce((sum, each) => sum + each, 0)).toBeGreaterThan(0);
     }
+    expect(lost, 'somebody loses a record').toBeGreaterThan(0);
   });
 
   test('of a draft are what each of them is served once it is published, and the counts too', async () => {
@@ -237,6 +249,34 @@ describe('trials of a draft', () => {
     await world.desk.unlock('to see what they found');
     expect(await found()).toMatch(/also reads 399: .*HIVE-/);
   });
+});
+
+test('trials that a draft could touch are tried first, and all are told in the order of the rulebook', async () => {
+  const version = (await world.desk.overview()).version;
+  const { rulebook } = (await publishedVersion(world.database, version!))!;
+  const told: { trial: string; place: number }[] = [];
+  const isFirst = ({ title }: { readonly title: string }) => title.length % 3 === 0;
+  const choice = chosenTrials(rulebook, null, null);
+  await tryOut(
+    world.database,
+    rulebook,
+    rulebook,
+    choice,
+    ({ trial }, _, __, place) => told.push({ trial, place }),
+    { isFirst },
+  );
+  const first = choice.trials.filter(isFirst).map(({ title }) => title);
+  const titles = [...new Set(told.map(({ trial }) => trial))];
+  expect(first.length).toBeGreaterThan(1);
+  expect(titles.slice(0, first.length)).toEqual(first);
+  const inOrder = told.toSorted((a, b) => a.place - b.place).map(({ trial }) => trial);
+  const all = (await world.desk.trials({})).verdicts.map(({ trial }) => trial);
+  expect(inOrder).toEqual(all);
+  const leaves = demoRulebook.map(({ name, text }) => ({
+    name,
+    text: name === 'notices.gate' ? put('status = "published"', 'status != "draft"')(text) : text,
+  }));
+  expect((await world.desk.trials({ files: leaves })).verdicts.map(({ trial }) => trial)).toEqual(all);
 });
 
 describe('a rehearsal', () => {

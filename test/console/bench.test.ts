@@ -99,7 +99,7 @@ describe('the table', () => {
     await why.getByRole('button', { name: 'Close' }).click();
     await grid().focus();
     await page.keyboard.press('Control+End');
-    await expect.poll(active).toMatch(/^reserve_price/);
+    await expect.poll(active, { message: 'by its title' }).toMatch(/^Reserve price/);
     await page.keyboard.press('Control+Home');
   });
 

@@ -5,6 +5,7 @@ import { checkFilter, checkRulebook } from '../../src/core/check/index.ts';
 import { codes, type Code } from '../../src/core/diagnostics/codes.ts';
 import { render } from '../../src/core/diagnostics/render.ts';
 import { nearest } from '../../src/core/diagnostics/suggest.ts';
+import { format } from '../../src/core/language/printer.ts';
 import { limits } from '../../src/core/language/limits.ts';
 import { demoRulebook } from '../support/world.ts';
 
@@ -302,6 +303,33 @@ test('all errors of a text are found at once, also behind one that breaks a sent
 }
 collection crews { name txt  lead ref peeple }`;
   expect(check(text).map(({ code }) => code)).toEqual(['N011', 'N002', 'N002', 'T001', 'T009', 'N001']);
+});
+
+test('a field’s title stands behind its name, and whatever it is called, it is no mark of the field before', () => {
+  const text = `collection hives {
+    code "Number on the hive" text required label
+    label "What it says" text
+    was "What it was" ref people
+    unique "One of few" one of ("a", "b")
+    fill text = "x"
+  }`;
+  const checked = checkRulebook([{ name: 'x.gate', text }]);
+  if (!checked.ok) expect.fail(checked.diagnostics[0]!.message);
+  const { fields, label } = checked.rulebook.schema.get('hives')!;
+  expect(label).toBe('code');
+  expect(
+    [...fields.values()].filter(({ system }) => !system).map(({ name, title }) => [name, title]),
+  ).toEqual([
+    ['code', 'Number on the hive'],
+    ['label', 'What it says'],
+    ['was', 'What it was'],
+    ['unique', 'One of few'],
+    ['fill', null],
+  ]);
+  const formatted = format({ name: 'x.gate', text });
+  expect(formatted.ok && formatted.text).toContain('  code "Number on the hive" text required label\n');
+  const [late] = check('collection hives { code text label "Number on the hive" }');
+  expect(late?.message).toContain('code "…"');
 });
 
 test('the order of files and of declarations does not matter', () => {

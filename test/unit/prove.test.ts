@@ -1098,3 +1098,20 @@ test('the invariants of the demo are proved', async () => {
       result: 'proved',
     });
 });
+
+test.each([
+  ['where nobody may delete any, nothing goes along, over however many steps', '', 'proved'],
+  ['where one may be deleted, all below it may go', 'people may delete when code = "top"', 'refuted'],
+])('of records that go along with others of their kind: %s', async (_, rule, expected) => {
+  const { result } = await proofOf(`
+    role keeper
+    collection notes { code text required label  above ref notes on delete remove  beside ref notes on delete clear }
+    rules notes { people may read  keeper may update (code)  ${rule} }
+    invariant "i" update notes only if me has role keeper`);
+  expect(result).toBe(expected);
+});
+
+test('what is the same in small letters alone is found, though the solver knows no letters', async () => {
+  const proof = await ask('people may read when lower(note) = "a"', 'read hives only if note = "a"');
+  expect(proof.result === 'refuted' && proof.example.record).toContain('note = "A"');
+});

@@ -81,6 +81,12 @@ const benchRecordSchema = z.object({
     .describe(
       'For each identity: the sentences that make its marks by the draft, by their place in `sentences`',
     ),
+  lost: z
+    .array(z.array(z.int()))
+    .optional()
+    .describe(
+      'The same of rules in force that open something of the record; where the draft takes any of it away',
+    ),
 });
 
 const benchPageSchema = z.object({
@@ -88,6 +94,7 @@ const benchPageSchema = z.object({
   fields: z.array(
     z.object({
       name: z.string(),
+      title: z.string().nullable(),
       type: z.string(),
       reference: z.string().nullable(),
       sensitive: z.boolean(),
@@ -108,6 +115,7 @@ const benchPageSchema = z.object({
         operation: z.string().describe('The operation, or the name of an action'),
         fields: z.array(z.string()).nullable().describe('What it is about; null: the record'),
         shared: z.boolean().describe('It is of somebody who shares the record'),
+        inForce: z.boolean().describe('It stands so in force; otherwise by the draft'),
       }),
     )
     .describe(

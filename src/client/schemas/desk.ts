@@ -188,6 +188,7 @@ export const overviewSchema = z
         fields: z.array(
           z.object({
             name: z.string(),
+            title: z.string().nullable(),
             type: z.string(),
             reference: z.string().nullable(),
             sensitive: z.boolean(),

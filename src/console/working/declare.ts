@@ -14,6 +14,7 @@ import type { Text } from './texts.ts';
 /** What the texts declare, as pages show it, and declarations that pages write into them: ordinary text, read and edited like all else. */
 export interface DeclaredField {
   readonly name: string;
+  readonly title: string | null;
   readonly type: string;
   readonly marks: readonly string[];
   /** What a new record begins with, as it is written; null: nothing. */
@@ -69,6 +70,7 @@ function declared(of: CollectionDeclaration, file: string, text: string): Declar
 function declaredField(field: FieldDeclaration, text: string): DeclaredField {
   return {
     name: field.name.text,
+    title: field.title,
     type: typeText(field.type),
     marks: [
       ...field.marks.map(({ mark }) => mark),
@@ -142,6 +144,8 @@ function gridSentence(sentence: RuleSentence | FenceSentence, text: string): Gri
 
 export interface NewField {
   readonly name: string;
+  /** What people call it; empty: nothing is said. */
+  readonly title: string;
   readonly type: string;
   readonly required: boolean;
   readonly unique: boolean;
@@ -153,9 +157,14 @@ function nameText(name: string): string {
   return isKeyword(name) ? `\`${name}\`` : name;
 }
 
-export function fieldText({ name, type, required, unique, sensitive, label }: NewField): string {
+/** Behind the name of what it is the title of; nothing where there is none. */
+function titleText(title: string): string {
+  return title.trim() === '' ? '' : ` ${quoted(title.trim())}`;
+}
+
+export function fieldText({ name, title, type, required, unique, sensitive, label }: NewField): string {
   const marks = [required && 'required', unique && 'unique', label && 'label', sensitive && 'sensitive'];
-  return [nameText(name), type, ...marks.filter((each) => each !== false)].join(' ');
+  return [nameText(name) + titleText(title), type, ...marks.filter((each) => each !== false)].join(' ');
 }
 
 /** With one more collection, in a text of its own. */
@@ -164,8 +173,7 @@ export function withCollection(
   { name, title, fields, owner }: { name: string; title: string; fields: readonly NewField[]; owner: string },
 ): Text[] {
   const lines = [...fields.map(fieldText), ...(owner === '' ? [] : [`owned by ${owner}`])];
-  const said = title.trim() === '' ? '' : ` ${quoted(title.trim())}`;
-  const text = `collection ${nameText(name)}${said} {\n${lines.map((line) => `  ${line}`).join('\n')}\n}\n`;
+  const text = `collection ${nameText(name)}${titleText(title)} {\n${lines.map((line) => `  ${line}`).join('\n')}\n}\n`;
   const kept = texts.filter((each) => each.text.trim() !== '' || texts.length > 1);
   return [...kept, { name: freeName(kept, name), text }];
 }
@@ -189,8 +197,7 @@ export function withField(texts: readonly Text[], collection: string, field: New
 }
 
 export function withRole(texts: readonly Text[], name: string, title: string): Text[] {
-  const said = title.trim() === '' ? '' : ` ${quoted(title.trim())}`;
-  return withDeclaration(texts, 'people.gate', `role ${nameText(name)}${said}`);
+  return withDeclaration(texts, 'people.gate', `role ${nameText(name)}${titleText(title)}`);
 }
 
 export function withIdentity(

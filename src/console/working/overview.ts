@@ -10,6 +10,7 @@ export function withDraft(overview: Overview, texts: readonly Text[]): Overview 
     const known = overview.collections.find((each) => each.name === name);
     const own = fields.map((field) => ({
       name: field.name,
+      title: field.title,
       type: field.type,
       reference: /^ref (\w+)$/.exec(field.type)?.[1] ?? null,
       sensitive: field.marks.includes('sensitive'),

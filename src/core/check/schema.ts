@@ -95,6 +95,7 @@ function checkFields(
     }
     fields.set(field.name.text, {
       name: field.name.text,
+      title: field.title,
       type,
       required: marks.has('required'),
       unique: marks.has('unique') || marks.has('label'),

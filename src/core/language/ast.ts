@@ -137,6 +137,7 @@ export type Mark = 'required' | 'unique' | 'label' | 'sensitive' | 'self set';
 
 export interface FieldDeclaration {
   readonly name: Name;
+  readonly title: string | null;
   readonly type: TypeName;
   readonly marks: readonly { readonly mark: Mark; readonly span: Span }[];
   readonly default: Expression | null;

@@ -37,8 +37,8 @@ export interface PinnedQuery {
   readonly items: readonly PinnedItem[];
   /** The places in `_flags` of what somebody could and can do: by their place, then by that of the item. */
   readonly places: readonly (readonly { readonly was: number; readonly is: number }[])[];
-  /** The sentences that make the marks by the draft, told from `_flags`. */
-  readonly sentences: PinnedSentences;
+  /** The sentences that make the marks, in force and by the draft, told from `_flags`. */
+  readonly sentences: { readonly was: PinnedSentences; readonly is: PinnedSentences };
 }
 
 /**
@@ -74,12 +74,14 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
     })),
   );
 
-  const sentences = pinnedSentences(
-    pinned.map(({ is }) => is),
-    both.is,
-    aliases.is,
-    flags,
-  );
+  const made = (side: 'was' | 'is') =>
+    pinnedSentences(
+      pinned.map((each) => each[side]),
+      both[side],
+      aliases[side],
+      flags,
+    );
+  const sentences = { was: made('was'), is: made('is') };
 
   /** Who sees the field, by a side whose values may be shown: each by itself. */
   const seers = ({ was, is }: BothSides['fields'][number]): Fragment[] =>

@@ -4,6 +4,8 @@ import type { Scalar, Type, Value } from './types.ts';
 
 export interface Field {
   readonly name: string;
+  /** What people call it; null: nothing is said. */
+  readonly title: string | null;
   readonly type: Type;
   readonly required: boolean;
   readonly unique: boolean;
@@ -90,6 +92,7 @@ export function columnsOf({ name, fields }: Collection): string[] {
 
 const system = (name: string, type: Type): Field => ({
   name,
+  title: null,
   type,
   required: true,
   unique: name === 'id',
@@ -115,6 +118,7 @@ export const systemFieldNames: ReadonlySet<string> = new Set(['id', 'created_at'
 
 const text = (name: string, unique: boolean): Field => ({
   name,
+  title: null,
   type: { kind: 'text' },
   required: false,
   unique,

@@ -16,6 +16,7 @@ import { positionAt } from '../../core/language/source.ts';
 import type { Span } from '../../core/language/span.ts';
 import type { Renames } from '../../core/passage/renames.ts';
 import type { Version } from '../../core/passage/passage.ts';
+import type { PinnedSentence } from '../../core/sql/pinned-sentences.ts';
 import { parseValue } from '../../core/types/values.ts';
 import { typeName } from '../../core/types/types.ts';
 import type { Database } from '../../store/connection.ts';
@@ -177,6 +178,7 @@ function pageDocument(
     const field = (is === null ? old!.fields.get(was!) : now!.fields.get(is))!;
     return {
       name,
+      title: field.title,
       type: typeName(field.type),
       reference: field.type.kind === 'ref' && !field.system ? field.type.collection : null,
       sensitive: field.sensitive,
@@ -184,10 +186,24 @@ function pageDocument(
       side: was === null ? 'new' : is === null ? 'gone' : 'both',
     };
   });
+  // Of those in force only the rules: what is lost was opened by them.
+  const inForce = [...sentences.was.entries()].filter(([, { kind }]) => kind === 'rule');
+  const placeInForce = new Map(inForce.map(([own], at) => [own, sentences.is.length + at]));
+  const nameNow = (field: string) => both.fields.find(({ was }) => was === field)?.name ?? field;
+  const written = ({ kind, sentence: { span, text }, operation, isShared }: PinnedSentence) => ({
+    kind,
+    file: span.source,
+    start: span.start,
+    end: span.end,
+    text,
+    operation,
+    shared: isShared,
+  });
   const documents = records.map(({ id, label, values, sides, made }): BenchRecord => {
     const marks = (index: number) => sides.map((all) => all[index]!).join('');
     const [sees, changes]: [Record<string, string>, Record<string, string>] = [{}, {}];
     const record = { reads: '', deletes: '', acts: '' };
+    const isLost = sides.some((all) => all.includes(2));
     for (const [index, { operation, field }] of items.entries()) {
       if (field !== null) (operation === 'read' ? sees : changes)[field] = marks(index);
       else
@@ -200,7 +216,8 @@ function pageDocument(
       ...record,
       sees,
       changes,
-      made: made.map((own) => [...own]),
+      made: made.is.map((own) => [...own]),
+      ...(isLost ? { lost: made.was.map((own) => own.flatMap((each) => placeInForce.get(each) ?? [])) } : {}),
     };
   });
   const last = records.at(-1);
@@ -209,16 +226,18 @@ function pageDocument(
     fields,
     hasActions: [before, after].some((rulebook) => actionsOn(rulebook, definition.name).length > 0),
     records: documents,
-    sentences: sentences.map(({ kind, sentence: { span, text }, operation, fields, isShared }) => ({
-      kind,
-      file: span.source,
-      start: span.start,
-      end: span.end,
-      text,
-      operation,
-      fields: fields === null ? null : [...fields],
-      shared: isShared,
-    })),
+    sentences: [
+      ...sentences.is.map((each) => ({
+        ...written(each),
+        fields: each.fields === null ? null : [...each.fields],
+        inForce: false,
+      })),
+      ...inForce.map(([, each]) => ({
+        ...written(each),
+        fields: each.fields === null ? null : [...each.fields].map(nameNow),
+        inForce: true,
+      })),
+    ],
     labels: Object.fromEntries([...labels].map(([field, of]) => [field, Object.fromEntries(of)])),
     next: more && last !== undefined ? pageKey(last) : null,
     notCovered: [

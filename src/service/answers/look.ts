@@ -43,6 +43,7 @@ export async function overview(on: Executor, rulebook: Rulebook, version: number
       owners: collection.owners.map((path) => path.join('.')),
       fields: [...collection.fields.values()].map((field) => ({
         name: field.name,
+        title: field.title,
         type: typeName(field.type),
         reference: field.type.kind === 'ref' && !field.system ? field.type.collection : null,
         sensitive: field.sensitive,

@@ -227,19 +227,21 @@ function keySchema(collection: string): object {
 
 /** A value, or null where it may be missing. */
 function valueSchema({
+  title,
   type,
   required,
   most,
-}: Pick<Field, 'type' | 'required'> & { readonly most?: number | null }): object {
+}: Pick<Field, 'type' | 'required'> & Partial<Pick<Field, 'title' | 'most'>>): object {
+  const called = (title ?? null) === null ? {} : { title };
   const schema = {
     ...typeSchema(type),
     ...(most === undefined || most === null ? {} : { maxLength: most }),
   } as { readonly type?: string; readonly enum?: readonly unknown[] };
-  if (required || schema.type === undefined) return schema;
+  if (required || schema.type === undefined) return { ...called, ...schema };
   // An enumeration with null in it is one that many generators take for one without.
   return schema.enum === undefined
-    ? { ...schema, type: [schema.type, 'null'] }
-    : { anyOf: [schema, { type: 'null' }] };
+    ? { ...called, ...schema, type: [schema.type, 'null'] }
+    : { ...called, anyOf: [schema, { type: 'null' }] };
 }
 
 function typeSchema(type: Type): object {

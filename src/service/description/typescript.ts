@@ -34,7 +34,8 @@ function declarations(rulebook: Rulebook, collection: Collection, names: Names):
   const seen = fields.map((field) => {
     const withheld = field.name !== 'id' && couldBeWithheld(rulebook, collection.name, field.name);
     const type = orMissing(field.type, field.required);
-    return member(`readonly ${field.name}${withheld ? '?' : ''}: ${type};`);
+    const line = member(`readonly ${field.name}${withheld ? '?' : ''}: ${type};`);
+    return field.title === null ? line : `${member(comment(field.title))}\n${line}`;
   });
   const { create, update } = suppliedBy(rulebook, collection);
   const created = create.map(({ field, required }) =>

@@ -8,6 +8,7 @@ import { whyRequestSchema, type PartDocument, type WhyDocument } from '../../cli
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import { positionAt } from '../../core/language/source.ts';
 import { chosenTrials } from '../../core/trial/choice.ts';
+import { touchedBy } from '../../core/trial/touched.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
 import { note, type Actor } from '../../store/audit/index.ts';
 import type { Person } from '../../store/people/index.ts';
@@ -69,7 +70,7 @@ export function offerProof(
     const present = await rulebooks.versionInForce(await version());
     const inForce = present.rulebook;
     if (files === undefined)
-      return work({ rulebook: inForce, enter: async () => undefined, left: [] }, inForce);
+      return work({ rulebook: inForce, enter: async () => undefined, left: [], passage: null }, inForce);
     const draft = checkedDraft({ files });
     return trying(database, present, draft, (tried_) => work(tried_, inForce));
   }
@@ -87,29 +88,32 @@ export function offerProof(
     atLeast(response, 'author', 'proof');
     const { files, only, as } = parseInput(trialRequestSchema, jsonBody(request, ['application/json']));
     const began = performance.now();
-    const verdicts: VerdictDocument[] = [];
+    const verdicts: { readonly place: number; readonly verdict: VerdictDocument }[] = [];
+    let failed = 0;
     // By a draft what is found may be what nobody sees in force.
     const isHidden = files !== undefined && !(await hasUnlocked(database, response, 'publisher'));
-    const left = await tried(files, async ({ rulebook, enter, left: untried }, inForce) => {
+    const left = await tried(files, async ({ rulebook, enter, left: untried, passage }, inForce) => {
       if (as !== undefined) knownName('as', as, [...rulebook.identities.keys(), 'visitor'], 'test identity');
       const choice = chosenTrials(rulebook, only ?? null, as ?? null);
-      const tell = (verdict: Verdict, done: number, total: number) => {
-        verdicts.push(verdictDocument(isHidden ? untold(verdict) : verdict, rulebook));
-        progress({ done, total, doing: verdict.trial });
+      const tell = (verdict: Verdict, done: number, total: number, place: number) => {
+        verdicts.push({ place, verdict: verdictDocument(isHidden ? untold(verdict) : verdict, rulebook) });
+        failed += verdict.passed ? 0 : 1;
+        progress({ done, total, doing: verdict.trial, failed });
       };
-      await tryOut(database, rulebook, inForce, choice, tell, enter);
+      const isFirst = passage === null ? () => false : touchedBy(inForce, rulebook, passage);
+      await tryOut(database, rulebook, inForce, choice, tell, { enter, isFirst });
       return [...untried];
     });
-    const passed = verdicts.filter((verdict) => verdict.passed).length;
+    const passed = verdicts.length - failed;
     await note(database, actorOf(response), 'proof.trials', ofDraft(files), {
       expectations: verdicts.length,
       passed,
     });
     return {
       passed,
-      failed: verdicts.length - passed,
+      failed,
       milliseconds: Math.round(performance.now() - began),
-      verdicts,
+      verdicts: verdicts.toSorted((a, b) => a.place - b.place).map(({ verdict }) => verdict),
       left,
     };
   });

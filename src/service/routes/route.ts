@@ -115,6 +115,8 @@ export interface Progress {
   readonly total: number;
   /** What it is at, in a word or two. */
   readonly doing: string;
+  /** Of trials: expectations that were not met, so far. */
+  readonly failed?: number;
 }
 
 /** Progress is told at most so often. */

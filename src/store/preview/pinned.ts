@@ -40,21 +40,26 @@ export interface PinnedBy {
 /** 0: neither; 1: by the draft alone; 2: by the rules in force alone; 3: by both. */
 export type Sides = 0 | 1 | 2 | 3;
 
+export interface PinnedSides<T> {
+  readonly was: T;
+  readonly is: T;
+}
+
 export interface PinnedRecord {
   readonly id: string;
   readonly label: string | null;
   readonly values: ReadonlyMap<string, Value>;
   /** For each identity, in their order: for each item. */
   readonly sides: readonly (readonly Sides[])[];
-  /** For each identity: the sentences that make what it may by the draft, by their place among all. */
-  readonly made: readonly (readonly number[])[];
+  /** For each identity: the sentences that make what it may, in force and by the draft, by their place among those of that side. */
+  readonly made: PinnedSides<readonly (readonly number[])[]>;
 }
 
 export interface PinnedPage {
   readonly both: BothSides;
   readonly items: readonly PinnedItem[];
   readonly records: readonly PinnedRecord[];
-  readonly sentences: readonly PinnedSentence[];
+  readonly sentences: PinnedSides<readonly PinnedSentence[]>;
   readonly more: boolean;
   /** Labels of what references point at, by field and id: as far as somebody pinned sees them in force. */
   readonly labels: ReadonlyMap<string, ReadonlyMap<string, string>>;
@@ -92,7 +97,8 @@ export async function pinnedPage(
       const sides = query.places.map((all) =>
         all.map(({ was, is }) => ((row._flags[was]! ? 2 : 0) + (row._flags[is]! ? 1 : 0)) as Sides),
       );
-      const made = query.sentences.making(row._flags);
+      const { was, is } = query.sentences;
+      const made = { was: was.making(row._flags), is: is.making(row._flags) };
       return { id: row.id, label: row._label, values: new Map(values), sides, made };
     });
     const { items } = query;
@@ -100,7 +106,7 @@ export async function pinnedPage(
       both,
       items,
       records,
-      sentences: query.sentences.all,
+      sentences: { was: query.sentences.was.all, is: query.sentences.is.all },
       more: rows.length > question.limit,
       labels: await pointedAt(on, pinned, both, records),
     };

@@ -170,6 +170,7 @@ function fieldBack(
 function heldToNothing(name: string, column: string, type: Type): Field {
   return {
     name,
+    title: null,
     type,
     required: false,
     unique: false,

@@ -61,7 +61,7 @@ export async function alone(database: Database, statement: Fragment): Promise<vo
     database.raw(each.text, each.values as Knex.RawBinding[]).connection(connection);
   try {
     await on(sql`set statement_timeout = '30min'`);
-    if (statements.before !== null) await statements.before();
+    if (statements.before !== null) await statements.before(1);
     await on(statement);
   } finally {
     // A connection that may not be as the others must not go back among them.

@@ -17,6 +17,8 @@ export interface Tried {
   readonly enter: (on: Executor) => Promise<void>;
   /** What could not be tried, in sentences. */
   readonly left: readonly string[];
+  /** How it comes about from what is in force; null: it is that. */
+  readonly passage: Passage | null;
 }
 
 /** Records of one collection for which values are made to try a draft. */
@@ -39,7 +41,7 @@ export async function trying<T>(
     await withoutTriggers(on);
     await followNames(on, passage, before.rulebook);
   };
-  if (!needsPreparing(passage)) return work({ rulebook: passage.present, enter, left: [] });
+  if (!needsPreparing(passage)) return work({ rulebook: passage.present, enter, left: [], passage });
   await refuseTooMany(database, passage);
   return alonePublishing(database, async () => {
     // Whoever published while this waited has made another step of it.
@@ -47,7 +49,7 @@ export async function trying<T>(
     await cleanUp(database);
     try {
       await prepare(database, passage, before.rulebook.schema, { indexes: false, named: false });
-      return await work({ rulebook: passage.final, enter, left: [untried] });
+      return await work({ rulebook: passage.final, enter, left: [untried], passage });
     } finally {
       await cleanUp(database);
     }

@@ -70,7 +70,7 @@ class RecordOfRow implements VisibleRecord {
     let withheld = '';
     for (const { field, key, name, index, column, flag } of layout.fields) {
       if (of !== null && !of.has(field)) continue;
-      if (flag === undefined || (flag !== null && texts[flag] === 't')) {
+      if (flag === undefined || texts[flag] === 't') {
         const text = texts[index]!;
         json += text === null ? `${key}null` : key + column.json(text);
       } else withheld += withheld === '' ? name : `,${name}`;
@@ -112,8 +112,8 @@ interface Layout {
     readonly name: string;
     readonly index: number;
     readonly column: Column;
-    /** As in `SelectList`, by place. */
-    readonly flag: number | null | undefined;
+    /** As in `SelectList`, by place; of what is never shown one that no column has. */
+    readonly flag: number | undefined;
   }[];
 }
 
@@ -135,7 +135,7 @@ function layoutOf(columns: Columns, reading: SelectList): Layout {
           name,
           index,
           column: columns.all[index]!,
-          flag: typeof flag === 'string' ? place(flag) : flag,
+          flag: flag === undefined ? flag : (columns.at.get(flag ?? '') ?? -1),
         };
       });
     return { id: place('id'), fields };

@@ -239,7 +239,8 @@ function driver(access: Access, isOwn: boolean, asked: Asked): Driver<NewValue> 
 /** A value that no caller chooses, by what is at hand: literals, the clock, and what is known of the caller. */
 function workedOut(access: Access, operand: Operand): NewValue {
   const { kind, type } = operand;
-  const isTheirs = kind === 'path' && operand.root === 'me' && operand.steps.length === 1;
+  // Whatever is filled in begins at the caller.
+  const isTheirs = kind === 'path' && operand.steps.length === 1;
   if (!isTheirs && !atHand.has(kind)) throw new NotOneStatement();
   // Whether the caller has such a value is left to the database: where one is required, it says so.
   const worked = operandSql(operand, access.around('r', noRoles));

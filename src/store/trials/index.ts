@@ -1,4 +1,4 @@
-import type { Rulebook } from '../../core/ir/rulebook.ts';
+import type { Rulebook, Trial } from '../../core/ir/rulebook.ts';
 import { chosenTrials, type Choice } from '../../core/trial/choice.ts';
 import { runTrials, tryInvariants } from '../../core/trial/run.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
@@ -11,33 +11,51 @@ import { StorePort } from './port.ts';
 /** Transactions that share the work; most of the time each waits for the database. */
 const WORKERS = 4;
 
+interface Job {
+  readonly first: boolean;
+  readonly run: (port: StorePort) => AsyncGenerator<Verdict>;
+}
+
+export interface Trying {
+  /** What each transaction begins with. */
+  readonly enter?: (on: Executor) => Promise<void>;
+  /** Trials that are tried before all others. */
+  readonly isFirst?: (trial: Trial) => boolean;
+}
+
 /**
  * Runs trials against the live data as their identities, by the functions that serve real requests, in transactions that
  * are always rolled back; each write in a savepoint that is rolled back at once, so that it holds no lock for longer than
- * it takes. The rulebook may be a draft over the collections of the one in force. Verdicts are told in the order of the
- * rulebook, whichever comes first. Throws where the database goes away: what was told until then is no report.
+ * it takes. The rulebook may be a draft over the collections of the one in force. Verdicts are told in the order in which they are tried,
+ * each with the place that it has in the rulebook's order. Throws where the database goes away: what was told until then is no report.
  */
 export async function tryOut(
   database: Database,
   rulebook: Rulebook,
   inForce: Rulebook,
   choice: Choice,
-  report: (verdict: Verdict, done: number, total: number) => void,
-  enter: (on: Executor) => Promise<void> = async () => undefined,
+  report: (verdict: Verdict, done: number, total: number, place: number) => void,
+  { enter = async () => undefined, isFirst = () => false }: Trying = {},
 ): Promise<void> {
-  const jobs: ((port: StorePort) => AsyncGenerator<Verdict>)[] = [
-    ...choice.trials.map((trial) => (port: StorePort) => runTrials(rulebook, [trial], port)),
-    ...choice.identities.map(
-      (identity) => (port: StorePort) => tryInvariants(rulebook, { ...choice, identities: [identity] }, port),
-    ),
+  const inOrder: Job[] = [
+    ...choice.trials.map((trial) => ({
+      first: isFirst(trial),
+      run: (port: StorePort) => runTrials(rulebook, [trial], port),
+    })),
+    ...choice.identities.map((identity) => ({
+      first: false,
+      run: (port: StorePort) => tryInvariants(rulebook, { ...choice, identities: [identity] }, port),
+    })),
   ];
+  const places = [...inOrder.keys()].sort((a, b) => Number(inOrder[b]!.first) - Number(inOrder[a]!.first));
+  const jobs = places.map((place) => inOrder[place]!.run);
   // Identities that are in the database as the rulebook says are left alone: writing them would hold up their writers.
   const others = !sameIdentities(rulebook, inForce);
   const found = new Map<number, Verdict[]>();
   let [next, told] = [0, 0];
   const tell = () => {
     for (; found.has(told); told++)
-      for (const verdict of found.get(told)!) report(verdict, told, jobs.length);
+      for (const verdict of found.get(told)!) report(verdict, told, jobs.length, places[told]!);
   };
   const work = () =>
     rolledBack(rulebook === inForce ? database : passing(database), async (transaction) => {

@@ -134,7 +134,14 @@ export function EffectBar({
               'trials',
               trials !== null,
               running !== null ? (
-                `trials: ${running.done} of ${running.total}`
+                <span>
+                  trials: {running.done} of {running.total}
+                  {(running.failed ?? 0) > 0 && (
+                    <Box component="span" sx={{ color: 'error.main', fontWeight: 650 }}>
+                      , {running.failed} not met so far
+                    </Box>
+                  )}
+                </span>
               ) : trials === null ? (
                 'trials: …'
               ) : (

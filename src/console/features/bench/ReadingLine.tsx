@@ -70,15 +70,18 @@ interface Line extends Omit<Made, 'verb'> {
 /** Marks that the same sentences make are said together. */
 function alike(made: readonly Made[]): Line[] {
   const lines = new Map<string, Line>();
-  for (const { verb, isOpen, by } of made) {
-    const key = JSON.stringify([isOpen, by.map(({ file, start }) => [file, start])]);
-    lines.set(key, { isOpen, by, verbs: [...(lines.get(key)?.verbs ?? []), verb] });
+  for (const { verb, isOpen, by, was } of made) {
+    const key = JSON.stringify([
+      isOpen,
+      ...[by, was].map((all) => all.map(({ file, start }) => [file, start])),
+    ]);
+    lines.set(key, { isOpen, by, was, verbs: [...(lines.get(key)?.verbs ?? []), verb] });
   }
   return [...lines.values()];
 }
 
-function Sentence({ verbs, isOpen, by, who }: Line & { who: string }) {
-  const [first] = by;
+function Sentence({ verbs, isOpen, by, was, who }: Line & { who: string }) {
+  const [[first], [lost]] = [by, was];
   const may = isOpen ? `${who} may ${verbs.join(' and ')} it` : `${who} may not ${verbs.join(' or ')} it`;
   return (
     <Box component="span" sx={{ mr: 1.5 }}>
@@ -96,6 +99,15 @@ function Sentence({ verbs, isOpen, by, who }: Line & { who: string }) {
             {first.text.replaceAll(/\s+/g, ' ')}
           </Box>
           {by.length > 1 && `, and ${by.length - 1} more`}
+        </>
+      )}
+      {first === undefined && lost !== undefined && (
+        <>
+          {'; in force it is opened by '}
+          <Box component="code" title={lost.text} sx={{ color: 'text.primary' }}>
+            {lost.text.replaceAll(/\s+/g, ' ')}
+          </Box>
+          {was.length > 1 && `, and ${was.length - 1} more`}
         </>
       )}
     </Box>

@@ -39,7 +39,7 @@ export interface RecordGridProps {
   readonly more: boolean;
   readonly onMore: () => void;
   /** What is under the pointer, or has the keyboard. */
-  readonly onPoint: (spot: Spot | null) => void;
+  readonly onPoint: (spot: Spot | null, byKey: boolean) => void;
   readonly onAsk: (spot: Spot) => void;
   readonly onFocus: (index: number) => void;
 }
@@ -100,7 +100,7 @@ export function RecordGrid(props: RecordGridProps) {
     setActive(next);
     rows.scrollToIndex(next.row);
     if (next.column > 0) columns.scrollToIndex(next.column - 1);
-    onPoint(spotAt(next));
+    onPoint(spotAt(next), true);
   };
   const page = Math.max(1, Math.floor((frame.current?.clientHeight ?? 400) / line) - 2);
   const onKey = (event: KeyboardEvent) => {
@@ -162,10 +162,10 @@ export function RecordGrid(props: RecordGridProps) {
       onKeyDown={onKey}
       onFocus={() => {
         setKeys(true);
-        onPoint(spotAt({ row, column }));
+        onPoint(spotAt({ row, column }), true);
       }}
       onBlur={() => setKeys(false)}
-      onMouseLeave={() => onPoint(null)}
+      onMouseLeave={() => onPoint(null, false)}
       sx={gridStyles}
     >
       <Box sx={{ position: 'relative', width, minWidth: '100%', height: HEAD + rows.getTotalSize() }}>
@@ -182,7 +182,7 @@ export function RecordGrid(props: RecordGridProps) {
               className={isNumber(field) ? 'fg-cell fg-right' : 'fg-cell'}
               style={{ left: start, width: size }}
             >
-              {field.name}
+              {field.title ?? field.name}
               {field.side === 'both' ? '' : ` (${field.side})`}
             </div>
           ))}
@@ -198,7 +198,7 @@ export function RecordGrid(props: RecordGridProps) {
             labelWidth={widths.label}
             shown={shown}
             active={hasKeys && item.index === row ? column : null}
-            onSpot={(field) => onPoint({ record: records[item.index]!, field })}
+            onSpot={(field) => onPoint({ record: records[item.index]!, field }, false)}
             onClick={(field) => {
               const at = field === null ? 0 : fields.findIndex(({ name }) => name === field) + 1;
               setActive({ row: item.index, column: at });
@@ -326,7 +326,7 @@ function Cell(
       role="gridcell"
       id={`cell-${index}-${column}`}
       aria-colindex={column + 1}
-      aria-label={`${field.name} ${said}: ${words.join('; ')}`}
+      aria-label={`${field.title ?? field.name} ${said}: ${words.join('; ')}`}
       className={`fg-cell${isNumber(field) ? ' fg-right' : ''}${isActive ? ' fg-active' : ''}`}
       style={{ left, width }}
       onMouseEnter={() => props.onSpot(field.name)}

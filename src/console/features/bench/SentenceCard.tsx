@@ -3,7 +3,7 @@ import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import { visuallyHidden } from '@mui/utils';
 import type { Completion } from '@codemirror/autocomplete';
-import { memo, useMemo, useState } from 'react';
+import { memo, useMemo, useRef, useState } from 'react';
 import type { BenchError } from '../../../client/desk.ts';
 import { Code } from '../../code/Code.tsx';
 import { CodeEditor } from '../../code/CodeEditor.tsx';
@@ -50,11 +50,13 @@ const edge: Readonly<Record<Card['kind'], string>> = {
 /** One sentence: to be read, or to be written. */
 export const SentenceCard = memo(function SentenceCard(props: SentenceCardProps) {
   const { card, counts, errors, isChanged, isPointed, pointing, canWrite } = props;
-  const isMaking = useIsMaking(pointing, card);
+  const frame = useRef<HTMLElement>(null);
+  const isMaking = useIsMaking(pointing, card, frame);
   const isOpen = card.kind === 'open';
   const shown = card.kind === 'aside' ? takenBack(card.text) : card.text;
   return (
     <Box
+      ref={frame}
       component="article"
       aria-label={`${kindName[card.kind]}: ${firstWords(shown)}`}
       data-card={`${card.file}:${card.start}`}

@@ -271,12 +271,17 @@ function curlLine({ method, path, body }: RehearsedDocument['request'], who: str
 
 function Value({
   overview,
-  row: { name, type, reference },
+  row: { name, title, type, reference },
   value,
   onChange,
 }: {
   overview: Overview;
-  row: { readonly name: string; readonly type: string; readonly reference: string | null };
+  row: {
+    readonly name: string;
+    readonly title?: string | null;
+    readonly type: string;
+    readonly reference: string | null;
+  };
   value: Supplied | undefined;
   onChange: (value: Supplied | null) => void;
 }) {
@@ -308,7 +313,7 @@ function Value({
         title={`${name}: ${type}`}
         sx={{ fontSize: '0.78rem' }}
       >
-        {name}
+        {title ?? name}
       </Typography>
       <Box
         component="input"
@@ -336,7 +341,7 @@ function Value({
       <Button
         size="small"
         aria-pressed={isNone}
-        aria-label={`No value for ${name}`}
+        aria-label={`No value for ${title ?? name}`}
         variant={isNone ? 'contained' : 'text'}
         sx={{ py: 0, px: 0.5, minHeight: 24, fontSize: '0.72rem' }}
         onClick={() => onChange(isNone ? null : { text: '', none: true })}

@@ -1,5 +1,5 @@
 import type { BenchPage, BenchRecord } from '../../../client/desk.ts';
-import { isNow } from '../../components/marks.tsx';
+import { isNow, wasSo } from '../../components/marks.tsx';
 import type { Spot } from './RecordGrid.tsx';
 
 /** The element that says which sentences make the marks of the place that has the keyboard. */
@@ -13,6 +13,8 @@ export interface Made {
   readonly verb: string;
   readonly isOpen: boolean;
   readonly by: readonly MadeSentence[];
+  /** What opens it in force, where the draft takes it away. */
+  readonly was: readonly MadeSentence[];
 }
 
 const BUILT_IN: Readonly<Record<string, string>> = { read: 'see', update: 'change', delete: 'delete' };
@@ -24,11 +26,14 @@ export function madeAt(
   sentences: readonly MadeSentence[],
   hasActions: boolean,
 ): Made[] {
-  const own = (record.made[at] ?? []).map((each) => sentences[each]!);
+  const [own, before] = [record.made[at], record.lost?.[at]].map((all) =>
+    (all ?? []).map((each) => sentences[each]!),
+  ) as [MadeSentence[], MadeSentence[]];
   const of = (verb: string, digit: string | undefined, isMeant: (each: MadeSentence) => boolean): Made => {
-    const meant = own.filter((each) => isMeant(each) && (field === null || isAbout(each, field)));
+    const isIt = (each: MadeSentence) => isMeant(each) && (field === null || isAbout(each, field));
     const isOpen = isNow(digit);
-    return { verb, isOpen, by: meant.filter(({ kind }) => kind === (isOpen ? 'rule' : 'fence')) };
+    const by = own.filter((each) => isIt(each) && each.kind === (isOpen ? 'rule' : 'fence'));
+    return { verb, isOpen, by, was: !isOpen && wasSo(digit) ? before.filter(isIt) : [] };
   };
   const built = (operation: string, digit: string | undefined) =>
     of(BUILT_IN[operation]!, digit, (each) => each.operation === operation);

@@ -1,4 +1,4 @@
-import { useState, useSyncExternalStore } from 'react';
+import { useEffect, useState, useSyncExternalStore, type RefObject } from 'react';
 import type { BenchPage } from '../../../client/desk.ts';
 import type { Card } from '../../working/cards.ts';
 import { madeAt, type Made } from './made.ts';
@@ -8,9 +8,11 @@ import type { Spot } from './RecordGrid.tsx';
 export interface Pointed {
   readonly spot: Spot | null;
   readonly made: readonly Made[];
+  /** It was gone to with a key: whoever uses the pointer looks at what lies under it, and nothing moves. */
+  readonly byKey: boolean;
 }
 
-const NOTHING: Pointed = { spot: null, made: [] };
+const NOTHING: Pointed = { spot: null, made: [], byKey: false };
 
 /** What is shown: page by page, since each names its sentences by itself. */
 interface Shown {
@@ -21,6 +23,7 @@ interface Shown {
 /** Who points at what: told to those parts alone that show it, as it changes with every key and every move of the pointer. */
 export class Pointing {
   #at: Spot | null = null;
+  #byKey = false;
   #shown: Shown = { pages: [], focus: 0 };
   #pointed = NOTHING;
   readonly #listeners = new Set<() => void>();
@@ -32,8 +35,9 @@ export class Pointing {
 
   readonly pointed = () => this.#pointed;
 
-  readonly at = (spot: Spot | null) => {
+  readonly at = (spot: Spot | null, byKey: boolean) => {
     this.#at = spot;
+    this.#byKey = byKey;
     this.#tell();
   };
 
@@ -54,7 +58,7 @@ export class Pointing {
       const record = records.find((each) => each.id === id);
       if (record === undefined) continue;
       const spot = { record, field };
-      return { spot, made: madeAt(spot, focus, sentences, hasActions) };
+      return { spot, made: madeAt(spot, focus, sentences, hasActions), byKey: this.#byKey };
     }
     return NOTHING;
   }
@@ -69,11 +73,21 @@ export function usePointed({ subscribe, pointed }: Pointing): Pointed {
   return useSyncExternalStore(subscribe, pointed);
 }
 
-/** Does the sentence make what is pointed at? */
-export function useIsMaking({ subscribe, pointed }: Pointing, { file, start, end }: Card): boolean {
-  return useSyncExternalStore(subscribe, () =>
-    pointed().made.some(({ by }) =>
-      by.some((each) => each.file === file && start <= each.start && each.start < end),
-    ),
-  );
+/** Does the sentence make what is pointed at? The first that does comes into sight where a key was used, as nobody can point and scroll at once. */
+export function useIsMaking(
+  { subscribe, pointed }: Pointing,
+  { file, start, end }: Card,
+  element: RefObject<HTMLElement | null>,
+): boolean {
+  const isIt = (each: Made['by'][number] | undefined) =>
+    each?.file === file && start <= each.start && each.start < end;
+  const isMaking = useSyncExternalStore(subscribe, () => pointed().made.some(({ by }) => by.some(isIt)));
+  const comesIntoSight = useSyncExternalStore(subscribe, () => {
+    const { made, byKey } = pointed();
+    return byKey && isIt(made.find(({ by }) => by.length > 0)?.by[0]);
+  });
+  useEffect(() => {
+    if (comesIntoSight) element.current?.scrollIntoView({ block: 'nearest' });
+  }, [comesIntoSight, element]);
+  return isMaking;
 }

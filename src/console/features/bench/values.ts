@@ -39,7 +39,9 @@ export function widthsOf(
   room: number,
 ): { readonly label: number; readonly columns: readonly number[] } {
   const marks = places * 15 + 16;
-  const least = fields.map(({ name }) => Math.max(marks, Math.min(180, name.length * 7.2 + 18)));
+  const least = fields.map(({ name, title }) =>
+    Math.max(marks, Math.min(180, (title ?? name).length * 7.2 + 18)),
+  );
   const wanted = fields.map(({ type }, index) => Math.max(least[index]!, natural(type)));
   const label = Math.max(116, marks);
   const [fewest, most] = [sumOf(least), sumOf(wanted)];

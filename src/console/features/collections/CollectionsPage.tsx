@@ -6,6 +6,7 @@ import Typography from '@mui/material/Typography';
 import { useMemo, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { useSession } from '../../api/session.ts';
+import { Copied } from '../../components/Copied.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { Page } from '../../components/Page.tsx';
 import {
@@ -180,7 +181,10 @@ function Detail({
           <DenseTable label={`Fields of ${name}`} heads={['field', 'type', 'marks', 'begins with']}>
             {fields.map((each) => (
               <TableRow key={each.name}>
-                <TableCell sx={{ fontWeight: 600 }}>{each.name}</TableCell>
+                <TableCell sx={{ fontWeight: 600 }}>
+                  {each.title === null ? null : <>{each.title} · </>}
+                  <Copied text={each.name} />
+                </TableCell>
                 <TableCell sx={{ '&&': { maxWidth: 420, whiteSpace: 'normal' } }}>{each.type}</TableCell>
                 <TableCell>{each.marks.join(', ')}</TableCell>
                 <TableCell>{each.default}</TableCell>

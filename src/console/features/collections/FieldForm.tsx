@@ -8,6 +8,7 @@ import { quoted } from '../../working/form.ts';
 
 export const emptyField: NewField = {
   name: '',
+  title: '',
   type: 'text',
   required: false,
   unique: false,
@@ -38,7 +39,7 @@ export function fieldFault({ name, type }: NewField, taken: readonly string[]): 
   return null;
 }
 
-/** A field by its name, type and marks. */
+/** A field by its name, title, type and marks. */
 export function FieldRow({
   field,
   collections,
@@ -59,6 +60,14 @@ export function FieldRow({
         onChange={(event) => onChange({ ...field, name: event.target.value })}
         slotProps={{ htmlInput: { spellCheck: false, maxLength: 63 } }}
         sx={{ width: 150 }}
+      />
+      <TextField
+        size="small"
+        label="Title, as people call it"
+        value={field.title}
+        onChange={(event) => onChange({ ...field, title: event.target.value })}
+        slotProps={{ htmlInput: { maxLength: 200 } }}
+        sx={{ width: 190 }}
       />
       <NativeSelect
         value={isChoice ? 'one of' : field.type}

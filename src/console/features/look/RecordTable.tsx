@@ -48,7 +48,7 @@ export function RecordTable({
               scope="col"
               sx={{ bgcolor: 'background.paper', ...(index === 0 ? { ...sticky, zIndex: 3 } : {}) }}
             >
-              {name}
+              <span title={name}>{titleOf(collection, name)}</span>
             </TableCell>
           ))}
         </TableRow>
@@ -82,7 +82,11 @@ export function RecordTable({
                   component="button"
                   type="button"
                   onClick={() => onAsk(record, name)}
-                  title={index === 0 ? 'Ask why this record is seen' : `Ask why ${name} is seen or not`}
+                  title={
+                    index === 0
+                      ? 'Ask why this record is seen'
+                      : `Ask why ${titleOf(collection, name)} is seen or not`
+                  }
                   sx={plainButton}
                 >
                   {record._rights?.update.includes(name) === true ? (
@@ -146,6 +150,10 @@ function describeReference(
   const target = record._included?.[name] as Record<string, unknown> | null | undefined;
   const known = label === null ? undefined : target?.[label];
   return typeof known === 'string' ? known : `…${id.slice(-6)}`;
+}
+
+function titleOf({ fields }: Collection, name: string): string {
+  return fields.find((field) => field.name === name)?.title ?? name;
 }
 
 /** The label first, then the application’s own fields in the order of the rulebook. */

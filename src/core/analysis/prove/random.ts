@@ -82,7 +82,8 @@ function poolOf(rulebook: Rulebook): ReadonlyMap<Type['kind'], readonly Scalar[]
   const [moments, days] = [pool.get('timestamp')!, pool.get('date')!];
   for (const minutes of [-1, 1, -1_440, 1_440, -527_040, 527_040])
     moments.add(shiftTimestamp(NOW, 0, minutes, 'UTC')!);
-  for (const node of conditionsOf(rulebook).flatMap((each) => [...nodesOf(each)])) {
+  const nodes = conditionsOf(rulebook).flatMap((each) => [...nodesOf(each)]);
+  for (const node of nodes) {
     if (node.kind === 'shift')
       for (const sign of [1, -1])
         for (const beside of [-1, 0, 1]) {
@@ -98,6 +99,11 @@ function poolOf(rulebook: Rulebook): ReadonlyMap<Type['kind'], readonly Scalar[]
       for (const beside of [-1, 1]) values?.add((node.value as number) + beside);
     if (node.type.kind === 'text') values?.add(`${node.value as string}.`);
   }
+  // What is written in other letters, and is the same in small ones.
+  const texts = pool.get('text')!;
+  if (nodes.some(({ kind }) => kind === 'lower'))
+    for (const each of [...texts] as string[])
+      texts.add(each.replaceAll(/[a-z]/g, (letter) => letter.toUpperCase()));
   return new Map([...pool].map(([kind, values]) => [kind, [...values]]));
 }
 

@@ -274,9 +274,15 @@ class Step {
   #goesWith(field: Field): string[] {
     const { collection } = this.#invariant;
     const target = targetOf(field);
+    if (![...aboveOf(this.#rulebook, target)].some((each) => this.#isEverDeleted(each))) return ['false'];
     const { term, present } = this.#encoder.fields.of(collection, field.name, 'r', 'before');
     const goes = this.#goes(target, term, followedFrom(this.#rulebook, target));
     return [present, goes, this.#encoder.unheld(target, term, this.#rootsAbove(field))];
+  }
+
+  /** Is there a rule by which anybody may delete one? A share gives what its sharer has by a rule. */
+  #isEverDeleted(collection: string): boolean {
+    return leavesOf([permission(this.#rulebook, 'delete', collection).granted]).length > 0;
   }
 
   /**

@@ -92,9 +92,11 @@ function parseOwner(cursor: Cursor): Expression & { kind: 'path' } {
   return path;
 }
 
+/** `NAME ["TITLE"] TYPE MARKS`. */
 function parseField(cursor: Cursor): FieldDeclaration {
   const start = cursor.token.span;
   const name = cursor.expectName('the name of a field, or “owned by”');
+  const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
   if (cursor.isSymbol(':')) cursor.instead('no colon stands before a type', cursor.next().span, '');
   const type = parseType(cursor);
   const found: { mark: Mark; span: typeof start }[] = [];
@@ -126,6 +128,8 @@ function parseField(cursor: Cursor): FieldDeclaration {
       found.push({ mark: token.text as Mark, span: token.span });
     } else if (cursor.takeSymbol('=')) {
       standard = parseOperand(cursor);
+    } else if (token.kind === 'text' && !cursor.startsLine()) {
+      cursor.fail('P001', `a field’s title stands right behind its name: ${name.text} "…"`);
     } else if (cursor.isKeyword('not') && isNothing(cursor, 1)) {
       cursor.next();
       cursor.next();
@@ -146,6 +150,7 @@ function parseField(cursor: Cursor): FieldDeclaration {
     } else {
       return {
         name,
+        title,
         type,
         marks: found,
         default: standard,

@@ -68,10 +68,11 @@ function parseBracketedRef(cursor: Cursor, start: Span): TypeName {
   return { kind: 'ref', collection, span: cursor.since(start) };
 }
 
-/** Does a type begin at the token after the present one? */
+/** Does a type begin at the token after the present one, or a title, which stands before a type alone? */
 export function typeFollows(cursor: Cursor): boolean {
-  const next = cursor.peek(1);
+  const at = cursor.peek(1).kind === 'text' ? 2 : 1;
+  const next = cursor.peek(at);
   if (next.kind === 'keyword') return next.text === 'ref' || next.text === 'one';
   if (next.kind !== 'name') return false;
-  return simpleTypeWords.has(next.text) || (next.text === 'list' && cursor.isKeyword('of', 2));
+  return simpleTypeWords.has(next.text) || (next.text === 'list' && cursor.isKeyword('of', at + 1));
 }
