@@ -85,7 +85,12 @@ describe('the table', () => {
     const madeBy = page.locator('#made-by');
     await expect.poll(active).toMatch(/^apiary (?!not seen)/);
     await expect.poll(() => madeBy.textContent()).toMatch(/^stella may see it by steward may read/);
-    expect(await page.locator('article[data-making]').count()).toBeGreaterThan(0);
+    const [made] = await page.locator('article[data-making]').all();
+    const isInSight = async () => {
+      const { y, height } = (await made!.boundingBox())!;
+      return y >= 0 && y + height <= 800;
+    };
+    await expect.poll(isInSight, { message: 'the card is gone to' }).toBe(true);
     await page.keyboard.press('1');
     await expect
       .poll(() => madeBy.textContent())
@@ -206,7 +211,9 @@ describe('a sentence', () => {
       await page.keyboard.press(key);
     await expect.poll(() => madeBy.textContent()).toMatch(/^ivo may see it by inspector may read/);
     await append('inspector may read (all but notes', ' and code != "HIVE-0001"');
-    await expect.poll(() => madeBy.textContent()).toMatch(/^ivo may not see or change it: no sentence/);
+    await expect
+      .poll(() => madeBy.textContent())
+      .toMatch(/^ivo may not see it: no sentence opens it; in force it is opened by inspector may read/);
     await done();
     await drop();
     await expect.poll(() => madeBy.textContent()).toMatch(/^ivo may see it by inspector may read/);
