@@ -15,10 +15,11 @@ const ATTEMPTS = 8;
 export async function rolledBackAnew<T>(
   on: Executor,
   work: (transaction: Executor) => Promise<T>,
+  options: { readonly isolationLevel?: 'repeatable read' } = {},
 ): Promise<T> {
   for (let attempt = 1; ; attempt++) {
     try {
-      return await rolledBack(on, work);
+      return await rolledBack(on, work, options);
     } catch (error) {
       const conflict = error instanceof DatabaseUnavailable || classify(error).kind === 'conflict';
       if (!conflict || attempt === ATTEMPTS) throw error;

@@ -7,7 +7,7 @@ import type { Value } from '../core/types/types.ts';
 import { arrive, type Credentials } from './callers.ts';
 import type { Database, Executor } from './connection.ts';
 import { explanation, type WhyQuestion } from './explanation.ts';
-import { rolledBack } from './roll-back.ts';
+import { rolledBackAnew } from './roll-back.ts';
 import { mayShare } from './shares/change.ts';
 import { StoreSession } from './trials/port.ts';
 
@@ -19,7 +19,7 @@ export interface WhyAnswer {
 
 /**
  * Explains one answer, and asks the serving side for the same one. Null where the caller may not sign in; `no record`
- * where there is none with this id. All of it in one snapshot, which is taken back.
+ * where there is none with this id. All of it in one snapshot, which begins with `enter`, and is taken back.
  */
 export async function answerWhy(
   database: Database,
@@ -27,10 +27,12 @@ export async function answerWhy(
   credentials: Credentials,
   question: WhyQuestion,
   options: { readonly name: string; readonly showSensitive: boolean },
+  enter: (on: Executor) => Promise<unknown> = async () => undefined,
 ): Promise<WhyAnswer | 'signed out' | 'no record'> {
-  return rolledBack(
+  return rolledBackAnew(
     database,
     async (on) => {
+      await enter(on);
       const arrival = await arrive(on, rulebook, credentials, { at: question.at, toEvaluate: true });
       if (arrival === null) return 'signed out';
       const { caller, now } = arrival;

@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { DeskClient, type PartDocument, type WhyDocument, type WhyRequest } from '../../src/client/desk.ts';
 import { cardsOf } from '../../src/console/working/cards.ts';
+import { withRolesHeld } from '../../src/console/working/declare.ts';
 import { withWords } from '../../src/console/working/form.ts';
 import { replaced } from '../../src/console/working/texts.ts';
 import { positionAt } from '../../src/core/language/source.ts';
@@ -69,6 +70,7 @@ describe('why', () => {
       ['ada', 'update', 'hives', { record: 'OAK-001', values: { keeper: 'ben' } }],
       ['cleo', 'read', 'hives', { record: 'OAK-101' }],
       ['visitor', 'read', 'hives', { record: 'OAK-101' }],
+      ['nona', 'read', 'hives', { record: 'OAK-101' }],
       ['tess', 'delete', 'hives', { record: 'OAK-102' }],
       ['ivo', 'read', 'hives', { record: 'OAK-001', fields: ['reserve_price'] }],
       ['cleo', 'update', 'hives', { record: 'OAK-001', values: { notes: 'x' } }],
@@ -77,7 +79,21 @@ describe('why', () => {
     for (const [as, operation, collection, rest] of questions) {
       const { remedies } = await ask(as, operation, collection, rest);
       for (const { kind, text, edit } of remedies) {
-        if (kind !== 'rule') expect(edit ?? null, text).toBeNull();
+        if (kind === 'value') expect(edit ?? null, text).toBeNull();
+        if (kind === 'role') expect(edit?.identity, text).toBe(as === 'visitor' ? undefined : as);
+        if (edit?.identity !== undefined) {
+          const [role] = edit.choices[0]!;
+          const changed = withRolesHeld(files, as, [role!]);
+          const at = changed.find(({ name }) => name === edit.file)!;
+          expect(positionAt(at, at.text.indexOf(`test identity ${as}`)), text).toMatchObject({
+            line: edit.line,
+            column: edit.column,
+          });
+          const then = await ask(as, operation, collection, { ...rest, files: [...changed] });
+          expect(then.allowed, text).toBe(true);
+          tried.push(text);
+          continue;
+        }
         for (const words of edit?.choices ?? []) {
           const { name, text: whole } = files.find((each) => each.name === edit!.file)!;
           const card = cardsOf([{ name, text: whole }], collection, null).find(({ start }) => {
@@ -97,6 +113,8 @@ describe('why', () => {
         'if hives/7 also spoke of people, or of a role of tess: treasurer',
         'if hives/7 also spoke of people, or of a role of tess: people',
         'if hives/fence-1 did not concern ada: keeper',
+        'if nona held the role inspector',
+        'if tess held the role steward',
       ]),
     );
   });

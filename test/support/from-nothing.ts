@@ -131,8 +131,10 @@ async function work(page: Page, { press, write, choose, ask, looks }: Hands): Pr
   await press(button('Put it into the draft'));
   await page.getByRole('heading', { name: 'Hives kept by members' }).waitFor();
   await write(page.getByRole('form', { name: 'New field' }).getByRole('textbox', { name: 'Field' }), 'notes');
+  await write(page.getByRole('form', { name: 'New field' }).getByLabel('Shown as'), 'What to know');
   await press(button('Add the field'));
   await page.getByRole('table', { name: 'Fields of hives' }).getByText('notes').waitFor();
+  await page.getByText('What to know ·').waitFor();
   if (looks) await expectAccessible(page, 'collections');
 
   await start('Add two test identities');

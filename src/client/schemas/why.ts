@@ -89,6 +89,12 @@ const sentenceEditSchema = z
         'The operation for which it would name these fields; null: whom it would speak of or, a fence, not concern',
       ),
     choices: z.array(z.array(z.string())).describe('Each of them alone would do'),
+    identity: z
+      .string()
+      .optional()
+      .describe(
+        'The test identity that stands there, who would hold these roles; otherwise it is a sentence',
+      ),
   })
   .describe('What would be written into a sentence');
 

@@ -214,6 +214,25 @@ export function withIdentity(
   );
 }
 
+/** The test identity holds these roles, too. */
+export function withRolesHeld(texts: readonly Text[], name: string, roles: readonly string[]): Text[] {
+  for (const { name: file, text, declarations } of declarationsOf(texts)) {
+    const of = declarations.find((each) => each.kind === 'identity' && each.name.text === name);
+    if (of?.kind !== 'identity') continue;
+    const last = of.roles.at(-1);
+    // Where nothing is held yet, before the bracket that ends it; with a space on both sides of it.
+    const end = text.slice(0, of.span.end - 1).trimEnd().length;
+    const [at, put] =
+      last === undefined
+        ? [end, ` roles ${roles.join(', ')}`]
+        : [(last.until ?? last.role).span.end, `, ${roles.join(', ')}`];
+    return texts.map((each) =>
+      each.name === file ? { ...each, text: `${text.slice(0, at)}${put}${text.slice(at)}` } : each,
+    );
+  }
+  return [...texts];
+}
+
 /** Behind whatever stands in that text, which is made where there is none. */
 function withDeclaration(texts: readonly Text[], file: string, said: string): Text[] {
   const kept = texts.filter((each) => each.text.trim() !== '' || texts.length > 1);

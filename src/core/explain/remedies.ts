@@ -8,13 +8,13 @@ import { collectionOf } from '../types/schema.ts';
 import { shiftTimestamp } from '../types/time.ts';
 import type { Scalar, Type, Value } from '../types/types.ts';
 import { UTC } from '../types/time.ts';
-import { placeOf, type Place } from './place.ts';
+import { placeOf, placeOfIdentity, type Place } from './place.ts';
 
 /** A small change that would make a no a yes: it was tried, and the answer was yes. */
 export interface Remedy {
   readonly kind: 'role' | 'value' | 'rule';
   readonly text: string;
-  /** Of a rule: what would be written for it. Null, or not there: it is no single word of a sentence. */
+  /** What would be written for it, in a sentence or for a test identity. Null, or not there: it is no single word. */
   readonly edit?: SentenceEdit | null;
 }
 
@@ -23,6 +23,8 @@ export interface SentenceEdit extends Place {
   /** Fields, for this operation; null: whom it speaks of or, a fence, does not concern. */
   readonly operation: string | null;
   readonly choices: readonly (readonly string[])[];
+  /** It stands for a test identity, who would hold these roles, and is no sentence. */
+  readonly identity?: string;
 }
 
 /** How things are called in sentences. */
@@ -86,7 +88,17 @@ class Search {
     return [...rulebook.roles.values()]
       .filter(({ name, when }) => when === null && !caller.roles.has(name))
       .filter(({ name }) => this.#works([{ of: 'role', role: name }]))
-      .map(({ name }) => ({ kind: 'role', text: `if ${this.#speaker.name} held the role ${name}` }));
+      .map(({ name }) => ({
+        kind: 'role',
+        text: `if ${this.#speaker.name} held the role ${name}`,
+        edit: () => this.#held(name),
+      }));
+  }
+
+  /** What people of the application hold stands in no text. */
+  #held(role: string): SentenceEdit | null {
+    const place = placeOfIdentity(this.#decider.rulebook, this.#speaker.name);
+    return place && { ...place, operation: null, choices: [[role]], identity: this.#speaker.name };
   }
 
   /** What would have to be different for a rule to be true: in the record, in the caller, or in a record added. */

@@ -5,9 +5,10 @@ import { PEOPLE, collectionOf, type Collection } from '../../core/types/schema.t
 import { parseParameters, parseSupplied } from '../../core/types/supplied.ts';
 import type { Type, Value } from '../../core/types/types.ts';
 import { parseValue } from '../../core/types/values.ts';
-import type { Database } from '../../store/connection.ts';
+import type { Database, Executor } from '../../store/connection.ts';
 import { identityPeople } from '../../store/desk.ts';
-import { findByLabel } from '../../store/publish/index.ts';
+import { findByLabel, syncIdentities } from '../../store/publish/index.ts';
+import { sameIdentities } from '../../store/trials/index.ts';
 import { currentValues, type WhyQuestion } from '../../store/explanation.ts';
 import type { Person } from '../../store/people/index.ts';
 import { answerWhy } from '../../store/why.ts';
@@ -19,15 +20,19 @@ export async function whyAnswer(
   database: Database,
   rulebook: Rulebook,
   request: WhyRequest,
-  showSensitive: boolean,
-  person: Person | null = null,
+  inForce: Rulebook,
+  { showSensitive, person }: { readonly showSensitive: boolean; readonly person: Person | null },
 ): Promise<WhyDocument> {
   const { as } = request;
   if (person === null) knownName('as', as, [...rulebook.identities.keys(), 'visitor'], 'test identity');
   const question = await whyQuestion(database, rulebook, request);
   const name = as === 'visitor' ? 'the visitor' : as;
   const credentials = person === null ? credentialsOf(as) : ({ kind: 'person', id: person.id } as const);
-  const answer = await answerWhy(database, rulebook, credentials, question, { name, showSensitive });
+  // Test identities are who the draft says.
+  const enter = async (on: Executor) =>
+    sameIdentities(rulebook, inForce) ? undefined : syncIdentities(on, rulebook);
+  const options = { name, showSensitive };
+  const answer = await answerWhy(database, rulebook, credentials, question, options, enter);
   if (answer === 'no record')
     throw fault('record', `${request.collection} has no record “${request.record}”`);
   if (answer === 'signed out')

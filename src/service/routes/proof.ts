@@ -230,7 +230,8 @@ export function offerProof(
         await note(database, actor, 'look.why', subject, { as, operation, ...draft });
         const present = await rulebooks.versionInForce(await version());
         const rulebook = files === undefined ? present.rulebook : await asItCanBeRead(present, files);
-        const why = await whyAnswer(database, rulebook, asked, level === 'manager', person);
+        const of = { showSensitive: level === 'manager', person };
+        const why = await whyAnswer(database, rulebook, asked, present.rulebook, of);
         const isHidden = files !== undefined && !(await hasUnlocked(database, response, 'publisher'));
         send(response, 200, isHidden ? withoutValues(why) : why);
       },

@@ -15,6 +15,7 @@ import { isNow } from '../../components/marks.tsx';
 import { Waiting } from '../../components/Waiting.tsx';
 import { useDensity } from '../../components/settings.ts';
 import { cardsOf, letsOf } from '../../working/cards.ts';
+import { withRolesHeld } from '../../working/declare.ts';
 import { quoted, withWords, written as written_ } from '../../working/form.ts';
 import { replaced, textOf } from '../../working/texts.ts';
 import { withDraft } from '../../working/overview.ts';
@@ -193,7 +194,11 @@ function Bench({
     [trying.texts],
   );
 
-  const putIn = ({ file, line, column, operation }: SentenceEdit, words: readonly string[]) => {
+  const putIn = ({ file, line, column, operation, identity }: SentenceEdit, words: readonly string[]) => {
+    if (identity !== undefined) {
+      working.change(withRolesHeld(now.texts, identity, words), `remedy ${identity}`);
+      return;
+    }
     const source = { name: file, text: textOf(now.texts, file) };
     const card = cardsOf(now.texts, collection, null).find((each) => {
       if (each.file !== file) return false;

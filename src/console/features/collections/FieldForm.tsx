@@ -59,15 +59,15 @@ export function FieldRow({
         value={field.name}
         onChange={(event) => onChange({ ...field, name: event.target.value })}
         slotProps={{ htmlInput: { spellCheck: false, maxLength: 63 } }}
-        sx={{ width: 150 }}
+        sx={{ width: 130 }}
       />
       <TextField
         size="small"
-        label="Title, as people call it"
+        label="Shown as"
         value={field.title}
         onChange={(event) => onChange({ ...field, title: event.target.value })}
         slotProps={{ htmlInput: { maxLength: 200 } }}
-        sx={{ width: 190 }}
+        sx={{ width: 130 }}
       />
       <NativeSelect
         value={isChoice ? 'one of' : field.type}
