@@ -2,6 +2,7 @@ import { afterEach, beforeEach, expect, test } from 'vitest';
 import { GateProblem } from '../../src/client/desk.ts';
 import { sql } from '../../src/core/sql/fragment.ts';
 import { run } from '../../src/store/connection.ts';
+import { publishedVersion, syncIdentities } from '../../src/store/publish/index.ts';
 import { openWorld, type World } from '../support/world.ts';
 
 const base = (fields: string, rules = 'people may read, create, update') => `
@@ -290,4 +291,41 @@ trial "t" { as ada { reads no hives } as visitor { reads no hives } }`);
     await transaction.raw(`update records.people set name = 'Ada' where _identity = 'ada'`);
     expect(await world.desk.trials(null)).toMatchObject({ passed: 2, failed: 0 });
   });
+});
+
+test('whoever writes test identities waits for another, however long that takes, and is not turned away', async () => {
+  const text = (roles: string) => `role keeper  role steward
+    collection hives { code text required label }  rules hives { people may read (all), create (all) }
+    test identity ada { email "ada@hollowoak.example"  roles ${roles} }
+    ${Array.from({ length: 12 }, (_, n) => `trial "${n}" { as ada { may create hives (code = "${n}") } }`).join('\n')}`;
+  await publish(text('keeper'));
+  const rulebook = (await publishedVersion(world.database, (await world.desk.overview()).version!))!.rulebook;
+  // Another process, at work for longer than a statement may otherwise take.
+  let isOver = false;
+  const other = world.database.transaction(async (on) => {
+    await syncIdentities(on, rulebook);
+    await new Promise((resolve) => setTimeout(resolve, 900));
+    isOver = true;
+  });
+  await new Promise((resolve) => setTimeout(resolve, 150));
+  await world.database.transaction(async (on) => {
+    await run(on, sql`set local statement_timeout = '300ms'`);
+    await syncIdentities(on, rulebook);
+    expect(isOver).toBe(true);
+    const [row] = await run<{ most: string }>(on, sql`select current_setting('statement_timeout') as most`);
+    expect(row!.most, 'afterwards it is what it was').toBe('300ms');
+  });
+  await other;
+  // Whatever points at an identity is written meanwhile: who is as they were is left alone.
+  await world.database.transaction(async (on) => {
+    await run(on, sql`select 1 from records.people where _identity = 'ada' for key share`);
+    await world.database.transaction(async (beside) => {
+      await run(beside, sql`set local statement_timeout = '300ms'`);
+      await syncIdentities(beside, rulebook);
+    });
+  });
+  const trying = (roles: string) => world.desk.trials({ files: [{ name: 'test.gate', text: text(roles) }] });
+  const asked = ['steward', 'keeper, steward', 'steward'].map(trying);
+  await Promise.all([publish(text('keeper, steward')), publish(text('steward')), ...asked]);
+  for (const each of asked) expect(await each).toMatchObject({ passed: 12, failed: 0 });
 });

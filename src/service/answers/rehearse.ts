@@ -5,7 +5,7 @@ import { Access } from '../../core/sql/access.ts';
 import { JsonDocument, type Value } from '../../core/types/types.ts';
 import { arrive } from '../../store/callers.ts';
 import { passing, type Database, type Executor } from '../../store/connection.ts';
-import { syncIdentities, type Tried } from '../../store/publish/index.ts';
+import { holdIdentities, syncIdentities, writingIdentities, type Tried } from '../../store/publish/index.ts';
 import { createRecord } from '../../store/records/create.ts';
 import { deleteRecord } from '../../store/records/delete.ts';
 import type { Outcome, VisibleRecord } from '../../store/records/outcome.ts';
@@ -59,13 +59,17 @@ export async function rehearsalAnswer(
       hidden: true,
     };
   };
+  const others = !sameIdentities(rulebook, inForce);
   const answer = stays
     ? await database.transaction(work)
-    : await rolledBackAnew(rulebook === inForce ? database : passing(database), async (on) => {
-        await enter(on);
-        if (!sameIdentities(rulebook, inForce)) await syncIdentities(on, rulebook);
-        return work(on);
-      });
+    : await writingIdentities(database, others, () =>
+        rolledBackAnew(rulebook === inForce ? database : passing(database), async (on) => {
+          if (others) await holdIdentities(on);
+          await enter(on);
+          if (others) await syncIdentities(on, rulebook);
+          return work(on);
+        }),
+      );
   return { ...answer, request: requestOf({ operation, collection, id, values }), left: [...left] };
 }
 

@@ -7,7 +7,7 @@ import type { Type, Value } from '../../core/types/types.ts';
 import { parseValue } from '../../core/types/values.ts';
 import type { Database, Executor } from '../../store/connection.ts';
 import { identityPeople } from '../../store/desk.ts';
-import { findByLabel, syncIdentities } from '../../store/publish/index.ts';
+import { findByLabel, syncIdentities, writingIdentities } from '../../store/publish/index.ts';
 import { sameIdentities } from '../../store/trials/index.ts';
 import { currentValues, type WhyQuestion } from '../../store/explanation.ts';
 import type { Person } from '../../store/people/index.ts';
@@ -29,10 +29,12 @@ export async function whyAnswer(
   const name = as === 'visitor' ? 'the visitor' : as;
   const credentials = person === null ? credentialsOf(as) : ({ kind: 'person', id: person.id } as const);
   // Test identities are who the draft says.
-  const enter = async (on: Executor) =>
-    sameIdentities(rulebook, inForce) ? undefined : syncIdentities(on, rulebook);
+  const others = !sameIdentities(rulebook, inForce);
+  const enter = async (on: Executor) => (others ? syncIdentities(on, rulebook) : undefined);
   const options = { name, showSensitive };
-  const answer = await answerWhy(database, rulebook, credentials, question, options, enter);
+  const answer = await writingIdentities(database, others, () =>
+    answerWhy(database, rulebook, credentials, question, options, enter),
+  );
   if (answer === 'no record')
     throw fault('record', `${request.collection} has no record “${request.record}”`);
   if (answer === 'signed out')

@@ -10,7 +10,7 @@ import { relation } from '../../core/sql/relations.ts';
 import { collectionOf } from '../../core/types/schema.ts';
 import { arrive, type Credentials } from '../callers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
-import { syncIdentities } from '../publish/index.ts';
+import { syncIdentities, writingIdentities } from '../publish/index.ts';
 import { rolledBack } from '../roll-back.ts';
 import { sameIdentities } from '../trials/index.ts';
 import {
@@ -55,86 +55,89 @@ export async function effectsOf(
   { renames, affected }: { readonly renames: Renames; readonly affected: ReadonlySet<string> | null },
   progress: (done: number, total: number, doing: string) => void,
 ): Promise<Effects> {
-  return rolledBack(
-    database,
-    async (on) => {
-      await run(on, sql`set local statement_timeout = '5min'`);
-      await run(on, roomForSets);
-      const { people, total, sets } = await peopleToLookAt(on);
-      const everyone: { readonly who: Whom; readonly credentials: Credentials }[] = [
-        { who: { kind: 'visitor', name: 'visitor' }, credentials: { kind: 'visitor' } },
-        ...[...new Set([...before.identities.keys(), ...after.identities.keys()])].map((name) => ({
-          who: { kind: 'identity' as const, name },
-          credentials: { kind: 'test identity' as const, name },
-        })),
-        ...people.map(({ id, email }) => ({
-          who: { kind: 'person' as const, name: email ?? id },
-          credentials: { kind: 'person' as const, id },
-        })),
-      ];
-      const callers: { was: Caller | null; is: Caller | null }[] = [];
-      let moment = '';
-      for (const { credentials } of everyone) {
-        const arrival = await arrive(on, before, credentials);
-        callers.push({ was: arrival?.caller ?? null, is: null });
-        moment = arrival?.now ?? moment;
-      }
-      // Where the draft has other identities they are written, and taken back with all else; otherwise nobody is held up.
-      if (!sameIdentities(before, after)) await syncIdentities(on, after);
-      for (const [index, { credentials }] of everyone.entries())
-        callers[index]!.is = (await arrive(on, after, credentials, { at: moment }))?.caller ?? null;
-      // Whoever may not sign in before or after is asked of by the rules of nobody.
-      const persons = callers.map(({ was, is }, index): Person => ({
-        who: everyone[index]!.who,
-        was: accessOf(before, was, moment).withSets('hashed'),
-        is: accessOf(after, is, moment).withSets('hashed'),
-      }));
-      const sides = bothSides(before, after, renames);
-      /** Whom nothing changes for, by collection: they may still do what others no longer can. */
-      const unchanged = new Map<string, Access[]>();
-      const together: Found[] = [];
-      const alone = new Map<Person, BothSides[]>(persons.map((person) => [person, []]));
-      const ends = performance.now() + COUNTING_MILLISECONDS.together;
-      for (const [index, both] of sides.entries()) {
-        const collection = nameOf(both);
-        progress(index, sides.length + 1, collection);
-        const same = affected?.has(collection) === false ? new Set(persons) : sameFor(persons, both);
-        unchanged.set(
-          collection,
-          [...same].map(({ is }) => is),
+  const others = !sameIdentities(before, after);
+  const work = () =>
+    rolledBack(
+      database,
+      async (on) => {
+        await run(on, sql`set local statement_timeout = '5min'`);
+        await run(on, roomForSets);
+        const { people, total, sets } = await peopleToLookAt(on);
+        const everyone: { readonly who: Whom; readonly credentials: Credentials }[] = [
+          { who: { kind: 'visitor', name: 'visitor' }, credentials: { kind: 'visitor' } },
+          ...[...new Set([...before.identities.keys(), ...after.identities.keys()])].map((name) => ({
+            who: { kind: 'identity' as const, name },
+            credentials: { kind: 'test identity' as const, name },
+          })),
+          ...people.map(({ id, email }) => ({
+            who: { kind: 'person' as const, name: email ?? id },
+            credentials: { kind: 'person' as const, id },
+          })),
+        ];
+        const callers: { was: Caller | null; is: Caller | null }[] = [];
+        let moment = '';
+        for (const { credentials } of everyone) {
+          const arrival = await arrive(on, before, credentials);
+          callers.push({ was: arrival?.caller ?? null, is: null });
+          moment = arrival?.now ?? moment;
+        }
+        // Where the draft has other identities they are written, and taken back with all else; otherwise nobody is held up.
+        if (others) await syncIdentities(on, after);
+        for (const [index, { credentials }] of everyone.entries())
+          callers[index]!.is = (await arrive(on, after, credentials, { at: moment }))?.caller ?? null;
+        // Whoever may not sign in before or after is asked of by the rules of nobody.
+        const persons = callers.map(({ was, is }, index): Person => ({
+          who: everyone[index]!.who,
+          was: accessOf(before, was, moment).withSets('hashed'),
+          is: accessOf(after, is, moment).withSets('hashed'),
+        }));
+        const sides = bothSides(before, after, renames);
+        /** Whom nothing changes for, by collection: they may still do what others no longer can. */
+        const unchanged = new Map<string, Access[]>();
+        const together: Found[] = [];
+        const alone = new Map<Person, BothSides[]>(persons.map((person) => [person, []]));
+        const ends = performance.now() + COUNTING_MILLISECONDS.together;
+        for (const [index, both] of sides.entries()) {
+          const collection = nameOf(both);
+          progress(index, sides.length + 1, collection);
+          const same = affected?.has(collection) === false ? new Set(persons) : sameFor(persons, both);
+          unchanged.set(
+            collection,
+            [...same].map(({ is }) => is),
+          );
+          const differing = persons.filter((person) => !same.has(person));
+          const counted = await countTogether(on, both, differing, ends);
+          together.push(...counted.values());
+          for (const person of differing) if (!counted.has(person)) alone.get(person)!.push(both);
+        }
+        progress(sides.length, sides.length + 1, 'one by one');
+        const { found, unfinished } = await countAlone(
+          on,
+          alone,
+          performance.now() + COUNTING_MILLISECONDS.alone,
         );
-        const differing = persons.filter((person) => !same.has(person));
-        const counted = await countTogether(on, both, differing, ends);
-        together.push(...counted.values());
-        for (const person of differing) if (!counted.has(person)) alone.get(person)!.push(both);
-      }
-      progress(sides.length, sides.length + 1, 'one by one');
-      const { found, unfinished } = await countAlone(
-        on,
-        alone,
-        performance.now() + COUNTING_MILLISECONDS.alone,
-      );
-      const all = inOrder([...together, ...found], persons, sides);
-      const frozen: string[] = [];
-      for (const collection of frozenBy(all))
-        if (
-          after.schema.has(collection) &&
-          !(await anybodyChanges(on, unchanged.get(collection)!, collection))
-        )
-          frozen.push(collection);
-      const looked = people.length - unfinished.size;
-      return {
-        effects: await labelled(on, before, after, effectsIn(all)),
-        lockedOut: all.filter(isLockedOut).map(({ person: { who }, collection }) => ({ who, collection })),
-        frozen,
-        looked: { identities: everyone.length - people.length, people: looked },
-        left: total - looked,
-        // One for each set comes first.
-        eachSet: sets <= looked,
-      };
-    },
-    { isolationLevel: 'repeatable read' },
-  );
+        const all = inOrder([...together, ...found], persons, sides);
+        const frozen: string[] = [];
+        for (const collection of frozenBy(all))
+          if (
+            after.schema.has(collection) &&
+            !(await anybodyChanges(on, unchanged.get(collection)!, collection))
+          )
+            frozen.push(collection);
+        const looked = people.length - unfinished.size;
+        return {
+          effects: await labelled(on, before, after, effectsIn(all)),
+          lockedOut: all.filter(isLockedOut).map(({ person: { who }, collection }) => ({ who, collection })),
+          frozen,
+          looked: { identities: everyone.length - people.length, people: looked },
+          left: total - looked,
+          // One for each set comes first.
+          eachSet: sets <= looked,
+        };
+      },
+      { isolationLevel: 'repeatable read' },
+    );
+  return writingIdentities(database, others, work);
 }
 
 /** By person, and for each of them by collection. */

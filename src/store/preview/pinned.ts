@@ -22,7 +22,7 @@ import { systemFieldNames } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
 import { arrive, type Credentials } from '../callers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
-import { syncIdentities } from '../publish/index.ts';
+import { syncIdentities, writingIdentities } from '../publish/index.ts';
 import { rolledBack } from '../roll-back.ts';
 import { sameIdentities } from '../trials/index.ts';
 import { accessOf, bothSides } from './index.ts';
@@ -156,34 +156,37 @@ async function looking<T>(
 ): Promise<T | null> {
   const both = bothSides(before, after, renames).find((each) => (each.is ?? each.was) === collection);
   if (both === undefined) return null;
-  return rolledBack(
-    database,
-    async (on) => {
-      await run(on, timeout);
-      await run(on, roomForSets);
-      let moment: string | null = null;
-      const old = [];
-      for (const each of credentials) {
-        const arrival = await arrive(on, before, each, { at: moment });
-        moment ??= arrival?.now ?? null;
-        old.push(arrival?.caller ?? null);
-      }
-      if (!sameIdentities(before, after)) await syncIdentities(on, after);
-      const pinned: Pinned[] = [];
-      for (const [index, each] of credentials.entries()) {
-        const arrival: Awaited<ReturnType<typeof arrive>> = await arrive(on, after, each, { at: moment });
-        moment ??= arrival?.now ?? null;
-        // Nobody who is looked through may sign in: then no condition is asked, and no moment counts.
-        const now = moment ?? '';
-        pinned.push({
-          was: accessOf(before, old[index]!, now).withSets('hashed'),
-          is: accessOf(after, arrival?.caller ?? null, now).withSets('hashed'),
-        });
-      }
-      return work(on, pinned, both);
-    },
-    { isolationLevel: 'repeatable read' },
-  );
+  const others = !sameIdentities(before, after);
+  const looked = () =>
+    rolledBack(
+      database,
+      async (on) => {
+        await run(on, timeout);
+        await run(on, roomForSets);
+        let moment: string | null = null;
+        const old = [];
+        for (const each of credentials) {
+          const arrival = await arrive(on, before, each, { at: moment });
+          moment ??= arrival?.now ?? null;
+          old.push(arrival?.caller ?? null);
+        }
+        if (others) await syncIdentities(on, after);
+        const pinned: Pinned[] = [];
+        for (const [index, each] of credentials.entries()) {
+          const arrival: Awaited<ReturnType<typeof arrive>> = await arrive(on, after, each, { at: moment });
+          moment ??= arrival?.now ?? null;
+          // Nobody who is looked through may sign in: then no condition is asked, and no moment counts.
+          const now = moment ?? '';
+          pinned.push({
+            was: accessOf(before, old[index]!, now).withSets('hashed'),
+            is: accessOf(after, arrival?.caller ?? null, now).withSets('hashed'),
+          });
+        }
+        return work(on, pinned, both);
+      },
+      { isolationLevel: 'repeatable read' },
+    );
+  return writingIdentities(database, others, looked);
 }
 
 async function pointedAt(

@@ -1,7 +1,7 @@
 import { sql, value } from '../../core/sql/fragment.ts';
 import { identifier, stored } from '../../core/sql/identifiers.ts';
 import { run, type Database, type Executor } from '../connection.ts';
-import { DatabaseUnavailable } from '../failures.ts';
+import { OneByOne } from '../one-by-one.ts';
 import { alter, briefly } from './definitions.ts';
 import { finish } from './finish.ts';
 import { triggerName } from './prepare.ts';
@@ -9,10 +9,7 @@ import { triggerName } from './prepare.ts';
 /** One at a time publishes, or tries what would be published, of all processes. */
 const publishing = sql`hashtextextended('firmgate publishing', 0)`;
 
-/** Those that wait for their turn in this process; more are turned away. */
-const MOST_WAITING = 20;
-
-const queues = new WeakMap<object, { last: Promise<unknown>; length: number }>();
+const publishers = new OneByOne(20, 'too many wait to publish');
 
 /**
  * Does the work with the right to publish: in this process one waits for the other without a connection, so that those that wait leave
@@ -23,12 +20,7 @@ export async function alonePublishing<T>(
   database: Database,
   work: (transaction: Executor) => Promise<T>,
 ): Promise<T> {
-  const key = database.client as object;
-  const queue = queues.get(key) ?? { last: Promise.resolve(), length: 0 };
-  queues.set(key, queue);
-  if (queue.length >= MOST_WAITING) throw new DatabaseUnavailable('too many wait to publish');
-  queue.length++;
-  const turn = queue.last.then(() =>
+  return publishers.run(database, () =>
     database.transaction(async (transaction) => {
       await run(transaction, sql`set local idle_in_transaction_session_timeout = 0`);
       await run(transaction, sql`set local statement_timeout = '10min'`);
@@ -36,12 +28,6 @@ export async function alonePublishing<T>(
       return work(transaction);
     }),
   );
-  queue.last = turn.catch(() => undefined);
-  try {
-    return await turn;
-  } finally {
-    queue.length--;
-  }
 }
 
 /** The same where nobody else has the right at this moment; null where somebody has. */

@@ -1,13 +1,47 @@
 import { v7 as uuid } from 'uuid';
 import type { GivenValue, Identity, Rulebook } from '../../core/ir/rulebook.ts';
-import { commaList, sql, value } from '../../core/sql/fragment.ts';
+import { anyOf, commaList, sql, value } from '../../core/sql/fragment.ts';
 import { column, columnOf, peopleTable, recordKey } from '../../core/sql/identifiers.ts';
 import { relation } from '../../core/sql/relations.ts';
 import { typed } from '../../core/sql/conditions.ts';
 import { PEOPLE, collectionOf } from '../../core/types/schema.ts';
 import type { Value } from '../../core/types/types.ts';
-import { run, type Executor } from '../connection.ts';
+import { run, type Database, type Executor } from '../connection.ts';
 import { PublishRefused } from '../failures.ts';
+import { OneByOne } from '../one-by-one.ts';
+
+/** Of all processes one at a time writes test identities: whoever does holds them until its transaction ends. */
+const writing = sql`hashtextextended('firmgate identities', 0)`;
+
+const writers = new OneByOne(40, 'too many wait to write test identities');
+
+/**
+ * Work in whose transaction test identities are written, if only to take it back: one after the other in this process. `isNeeded` false:
+ * nobody waits for it.
+ */
+export function writingIdentities<T>(
+  database: Database,
+  isNeeded: boolean,
+  work: () => Promise<T>,
+): Promise<T> {
+  return isNeeded ? writers.run(database, work) : work();
+}
+
+/** A turn that lasts until what is answered is called. */
+export function turnToWriteIdentities(database: Database): Promise<() => void> {
+  return writers.turn(database);
+}
+
+/**
+ * Waits until no other process writes them, however long a statement may take otherwise. A transaction that holds anything else that a
+ * publication needs does so first of all.
+ */
+export async function holdIdentities(on: Executor): Promise<void> {
+  const [row] = await run<{ most: string }>(on, sql`select current_setting('statement_timeout') as most`);
+  await run(on, sql`set local statement_timeout = '10min'`);
+  await run(on, sql`select pg_advisory_xact_lock(${writing})`);
+  await run(on, sql`select set_config('statement_timeout', ${value(row!.most)}::text, true)`);
+}
 
 /**
  * Makes the test identities of a rulebook into people, marked as such, with exactly the roles that it says.
@@ -18,11 +52,12 @@ export async function syncIdentities(
   on: Executor,
   rulebook: Rulebook,
 ): Promise<{ readonly notes: readonly string[] }> {
+  await holdIdentities(on);
   const notes: string[] = [];
   const names = [...rulebook.identities.keys()];
   await run(
     on,
-    sql`update ${peopleTable} set _active = false where _identity is not null and _identity <> all(${value(names)}::text[])`,
+    sql`update ${peopleTable} set _active = false where _active and _identity is not null and _identity <> all(${value(names)}::text[])`,
   );
   for (const identity of rulebook.identities.values()) {
     await refuseTakenAddress(on, identity);
@@ -31,11 +66,15 @@ export async function syncIdentities(
       values.set(field, await resolve(on, rulebook, identity, field, given, notes));
     }
     const person = await upsertPerson(on, rulebook, identity, values);
-    await run(on, sql`delete from gate.role_assignments where person = ${recordKey(person)}`);
+    const roles = value(identity.roles.map(({ role }) => role));
+    await run(
+      on,
+      sql`delete from gate.role_assignments where person = ${recordKey(person)} and role <> all(${roles}::text[])`,
+    );
     for (const { role, until } of identity.roles) {
       await run(
         on,
-        sql`insert into gate.role_assignments (person, role, ends, given_by) values (${recordKey(person)}, ${value(role)}, ${value(until)}::timestamptz, 'the rulebook') on conflict (person, role) do update set ends = excluded.ends`,
+        sql`insert into gate.role_assignments (person, role, ends, given_by) values (${recordKey(person)}, ${value(role)}, ${value(until)}::timestamptz, 'the rulebook') on conflict (person, role) do update set ends = excluded.ends, given_by = excluded.given_by where role_assignments.ends is distinct from excluded.ends`,
       );
     }
   }
@@ -107,13 +146,22 @@ async function upsertPerson(
     if (field.default?.kind === 'now') return sql`now()`;
     return typed(field.default?.value ?? null, field.type);
   });
-  const changes = names.map((name) => sql`${name} = excluded.${name}`);
-  const [row] = await run<{ id: string }>(
+  const isIt = sql`_identity = ${value(identity.name)}`;
+  const isActive = sql`${value(!identity.deactivated)}::boolean`;
+  await run(
     on,
     sql`insert into ${peopleTable} (id, created_at, updated_at, _identity, _active, _email_verified, ${commaList(names)})
-      values (${recordKey(uuid())}, now(), now(), ${value(identity.name)}, ${value(!identity.deactivated)}, true, ${commaList(values)})
-      on conflict (_identity) do update set _active = excluded._active, updated_at = greatest(people.updated_at, now()), ${commaList(changes)}
-      returning id`,
+      values (${recordKey(uuid())}, now(), now(), ${value(identity.name)}, ${isActive}, true, ${commaList(values)})
+      on conflict (_identity) do nothing`,
   );
+  // Whoever is as they were is left alone. “on conflict do update” would wait for whatever is written that points at them.
+  const set = names.map((name, index) => sql`${name} = ${values[index]!}`);
+  const differs = names.map((name, index) => sql`(${name})::text is distinct from (${values[index]!})::text`);
+  await run(
+    on,
+    sql`update ${peopleTable} set _active = ${isActive}, updated_at = greatest(updated_at, now()), ${commaList(set)}
+      where ${isIt} and ${anyOf([sql`_active <> ${isActive}`, ...differs])}`,
+  );
+  const [row] = await run<{ id: string }>(on, sql`select id from ${peopleTable} where ${isIt}`);
   return row!.id;
 }

@@ -17,7 +17,7 @@ import { alonePublishing, cleanUp, ifNobodyPublishes } from './clean.ts';
 import { briefly } from './definitions.ts';
 import { finish } from './finish.ts';
 import { followNames } from './follow.ts';
-import { syncIdentities } from './identities.ts';
+import { holdIdentities, syncIdentities, turnToWriteIdentities, writingIdentities } from './identities.ts';
 import { prepare, withoutTriggers } from './prepare.ts';
 import { settleRoles } from './roles.ts';
 import { switchTables } from './switch.ts';
@@ -29,7 +29,7 @@ export { resume } from './clean.ts';
 export { trying, type Tried } from './trying.ts';
 export { DISCARDED_DAYS, discard, dropDiscarded, listAside, type CountedAside } from './discard.ts';
 export { countRecords } from './existing.ts';
-export { findByLabel, syncIdentities } from './identities.ts';
+export { findByLabel, holdIdentities, syncIdentities, writingIdentities } from './identities.ts';
 
 export interface Published {
   readonly version: number;
@@ -142,14 +142,19 @@ export async function publish(
   about: About = {},
 ): Promise<Published> {
   let published: Published;
+  let endTurn = () => {};
+  const holding = (end: () => void) => void (endTurn = end);
   try {
     published = await alonePublishing(database, (transaction) =>
-      stepInto(database, transaction, rulebook, actor, verify, about),
+      stepInto(database, transaction, rulebook, actor, verify, about, holding),
     );
   } catch (error) {
     // What was said first says more than what goes wrong with taking away what was prepared; the next to publish does that, too.
     await ifNobodyPublishes(database, () => cleanUp(database)).catch(() => undefined);
     throw error;
+  } finally {
+    // Its transaction has ended, and with it what holds the test identities.
+    endTurn();
   }
   if (!published.changed) return published;
   return { ...published, notes: [...published.notes, ...(await finished(database))] };
@@ -171,6 +176,8 @@ async function stepInto(
   actor: Actor,
   verify: (on: Executor, rulebook: Rulebook) => Promise<Verified>,
   { message = null, base = null, restores = null, despite = null, takeBack = [], preview = null }: About,
+  /** Is given the turn to write test identities, which lasts until the transaction ends. */
+  holding: (end: () => void) => void,
 ): Promise<Published> {
   const files = JSON.stringify(rulebook.sources.map(({ name, text }) => ({ name, text })));
   const [last] = await run<{ version: number; same: boolean }>(
@@ -189,6 +196,7 @@ async function stepInto(
       'the version in force cannot be read by this service: publish with the release of the service that wrote it',
     ]);
   if (last?.same === true && takeBack.length === 0) {
+    holding(await turnToWriteIdentities(database));
     const { notes } = await syncIdentities(transaction, before.rulebook);
     return { version: last.version, changed: false, setAside: [], notes };
   }
@@ -199,20 +207,24 @@ async function stepInto(
   await knowTimeZone(database, rulebook.timeZone);
   const { schema } = passage.before.rulebook;
   const prepared = await prepare(database, passage, schema);
-  const { refuted, trials } = await rolledBack(database, async (on) => {
-    await run(on, sql`set local statement_timeout = '10min'`);
-    await run(on, roomForSets);
-    await withoutTriggers(on);
-    await followNames(on, passage, before.rulebook);
-    await syncIdentities(on, passage.final);
-    return verify(on, passage.final);
-  });
+  const { refuted, trials } = await writingIdentities(database, true, () =>
+    rolledBack(database, async (on) => {
+      await run(on, sql`set local statement_timeout = '10min'`);
+      await holdIdentities(on);
+      await run(on, roomForSets);
+      await withoutTriggers(on);
+      await followNames(on, passage, before.rulebook);
+      await syncIdentities(on, passage.final);
+      return verify(on, passage.final);
+    }),
+  );
   if (refuted.length > 0) throw new PublishRefused(refuted);
   // On an empty database, before the first records, trials have nothing to try.
   if (last !== undefined && despite === null && trials !== null && trials.failed > 0)
     throw new TrialsFailed(trials);
   const changes = last === undefined ? null : await changedFiles(database, last.version, rulebook);
   // Before the lock that everybody waits for: nobody but publishers writes test identities.
+  holding(await turnToWriteIdentities(database));
   const synced = await syncIdentities(transaction, passage.final);
   const switched = await briefly(transaction, async (on) => {
     // Every write holds this lock with others; nobody writes by the old version from here on.

@@ -5,7 +5,7 @@ import { roomForSets } from '../../core/sql/counting.ts';
 import { sql } from '../../core/sql/fragment.ts';
 import { relation } from '../../core/sql/relations.ts';
 import { passing, run, type Database, type Executor } from '../connection.ts';
-import { syncIdentities } from '../publish/index.ts';
+import { holdIdentities, syncIdentities, writingIdentities } from '../publish/index.ts';
 import { rolledBack } from '../roll-back.ts';
 import { sameIdentities } from '../trials/index.ts';
 import { LoadedWorld, TooMuchToLoad } from '../world.ts';
@@ -46,52 +46,56 @@ export async function sweepDatabase(
   options: SweepOptions,
   enter: (on: Executor) => Promise<void> = async () => undefined,
 ): Promise<DatabaseSweep> {
-  return rolledBack(
-    rulebook === inForce ? database : passing(database),
-    async (on) => {
-      await run(on, sql`set local statement_timeout = '5min'`);
-      await run(on, roomForSets);
-      await enter(on);
-      if (!sameIdentities(rulebook, inForce)) await syncIdentities(on, rulebook);
-      const { counted, signedOut, now } = await everyone(on, rulebook, options.identities);
-      const collections = [...rulebook.schema.keys()].filter(
-        (name) => options.collections === null || options.collections.includes(name),
-      );
-      const total = collections.length * (counted.length + 1);
-      let done = 0;
-      const counts: CollectionCounts[] = [];
-      const differences: Difference[] = [];
-      const left: string[] = [];
-      let cells = 0;
-      for (const collection of collections) {
-        options.progress({ done: done++, total, doing: `counting ${collection}` });
-        const each = await countCollection(on, rulebook, now, collection, counted);
-        const all = each.total <= options.everyRecord ? await everyId(on, rulebook, collection) : null;
-        counts.push(all === null ? each : withAll(each, all));
-        if (each.total === 0) left.push(`${collection} has no records: nothing was asked of any`);
-        const world = new LoadedWorld(on, rulebook);
-        for (const one of counted) {
-          options.progress({ done: done++, total, doing: `${collection} as ${one.name}` });
-          const ids = all ?? each.examples.get(one.name)!;
-          try {
-            const reached = await reachedByClosures(world, rulebook, now, one, collection, ids);
-            const compared = await compareWithDatabase(on, rulebook, now, one, collection, reached);
-            differences.push(...compared.differences);
-            cells += compared.cells;
-            if (all !== null) differences.push(...compareCounts(one, collection, each.tallies, reached));
-          } catch (error) {
-            if (!(error instanceof TooMuchToLoad)) throw error;
-            left.push(`${collection} as ${one.name}: the closures were not asked, as ${error.message}`);
+  const others = !sameIdentities(rulebook, inForce);
+  const work = () =>
+    rolledBack(
+      rulebook === inForce ? database : passing(database),
+      async (on) => {
+        await run(on, sql`set local statement_timeout = '5min'`);
+        await run(on, roomForSets);
+        if (others) await holdIdentities(on);
+        await enter(on);
+        if (others) await syncIdentities(on, rulebook);
+        const { counted, signedOut, now } = await everyone(on, rulebook, options.identities);
+        const collections = [...rulebook.schema.keys()].filter(
+          (name) => options.collections === null || options.collections.includes(name),
+        );
+        const total = collections.length * (counted.length + 1);
+        let done = 0;
+        const counts: CollectionCounts[] = [];
+        const differences: Difference[] = [];
+        const left: string[] = [];
+        let cells = 0;
+        for (const collection of collections) {
+          options.progress({ done: done++, total, doing: `counting ${collection}` });
+          const each = await countCollection(on, rulebook, now, collection, counted);
+          const all = each.total <= options.everyRecord ? await everyId(on, rulebook, collection) : null;
+          counts.push(all === null ? each : withAll(each, all));
+          if (each.total === 0) left.push(`${collection} has no records: nothing was asked of any`);
+          const world = new LoadedWorld(on, rulebook);
+          for (const one of counted) {
+            options.progress({ done: done++, total, doing: `${collection} as ${one.name}` });
+            const ids = all ?? each.examples.get(one.name)!;
+            try {
+              const reached = await reachedByClosures(world, rulebook, now, one, collection, ids);
+              const compared = await compareWithDatabase(on, rulebook, now, one, collection, reached);
+              differences.push(...compared.differences);
+              cells += compared.cells;
+              if (all !== null) differences.push(...compareCounts(one, collection, each.tallies, reached));
+            } catch (error) {
+              if (!(error instanceof TooMuchToLoad)) throw error;
+              left.push(`${collection} as ${one.name}: the closures were not asked, as ${error.message}`);
+            }
           }
         }
-      }
-      const ownerless = new Map(
-        counts.filter((each) => each.ownerless > 0).map((each) => [each.collection, each.ownerless]),
-      );
-      return { counted, signedOut, counts, ownerless, differences, cells, left };
-    },
-    { isolationLevel: 'repeatable read' },
-  );
+        const ownerless = new Map(
+          counts.filter((each) => each.ownerless > 0).map((each) => [each.collection, each.ownerless]),
+        );
+        return { counted, signedOut, counts, ownerless, differences, cells, left };
+      },
+      { isolationLevel: 'repeatable read' },
+    );
+  return writingIdentities(database, others, work);
 }
 
 /** Records that stand for others first, and then all others. */

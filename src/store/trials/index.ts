@@ -4,12 +4,15 @@ import { runTrials, tryInvariants } from '../../core/trial/run.ts';
 import type { Verdict } from '../../core/trial/verdict.ts';
 import { PEOPLE } from '../../core/types/schema.ts';
 import { passing, type Database, type Executor } from '../connection.ts';
-import { syncIdentities } from '../publish/index.ts';
+import { holdIdentities, syncIdentities, writingIdentities } from '../publish/index.ts';
 import { rolledBack, rolledBackAnew } from '../roll-back.ts';
 import { StorePort } from './port.ts';
 
 /** Transactions that share the work; most of the time each waits for the database. */
 const WORKERS = 4;
+
+/** How long others wait, at most, that write test identities, too: a publication, say. */
+const TURN_MILLISECONDS = 500;
 
 interface Job {
   readonly first: boolean;
@@ -59,9 +62,11 @@ export async function tryOut(
   };
   const work = () =>
     rolledBack(rulebook === inForce ? database : passing(database), async (transaction) => {
+      if (others) await holdIdentities(transaction);
       await enter(transaction);
       if (others) await syncIdentities(transaction, rulebook);
-      while (next < jobs.length) {
+      const ends = others ? performance.now() + TURN_MILLISECONDS : Infinity;
+      while (next < jobs.length && performance.now() < ends) {
         const index = next++;
         const verdicts = await rolledBackAnew(transaction, async (savepoint) => {
           const each: Verdict[] = [];
@@ -73,9 +78,12 @@ export async function tryOut(
         tell();
       }
     });
-  // Several transactions that write the same identities would wait for each other.
-  const workers = others ? 1 : Math.min(WORKERS, jobs.length);
-  const ended = await Promise.allSettled(Array.from({ length: workers }, work));
+  // Whoever writes the same identities waits for it: it is done in turns, by one transaction at a time.
+  if (others) {
+    while (next < jobs.length) await writingIdentities(database, true, work);
+    return;
+  }
+  const ended = await Promise.allSettled(Array.from({ length: Math.min(WORKERS, jobs.length) }, work));
   const failed = ended.find((each) => each.status === 'rejected');
   if (failed !== undefined) throw failed.reason;
 }
