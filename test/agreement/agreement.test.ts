@@ -402,7 +402,9 @@ test(
     );
     expect(sharedSeen, 'shares').toBeGreaterThan(ROUNDS * 5);
     // Every way of putting a question was really taken, but for that of truths.test.ts: here somebody owns something always.
-    expect([...forms].toSorted()).toEqual(['branches', 'branches of sets', 'gathered', 'rows', 'sets']);
+    expect([...forms]).toEqual(
+      expect.arrayContaining(['branches', 'branches of sets', 'gathered', 'rows', 'sets']),
+    );
     expect(cells.read + cells.filtered + cells.updated).toBeGreaterThan(ROUNDS * 3_500);
     // Both answers must occur often, or the comparison would prove nothing.
     expect(cells.shown / cells.read).toBeGreaterThan(0.1);
