@@ -97,7 +97,7 @@ export async function wrong() {
   test('they hold where names and titles are as odd as they may be', async () => {
     const odd = await openWorld(`
       role r
-      collection collections "*/ export const x = 1 /*" { \`default\` text required label  \`class\` one of ("a\\"b", "c")  tags list of text }
+      collection collections "*/ export const x = 1 /*" { \`default\` text required label  \`class\` one of ("a\\"b", "c")  tags "*/ export const y = 1 /*" list of text }
       collection a_b { name text label  more json  above ref a_b  sizes list of integer }
       collection a__b { name text label }
       collection nothing { name text label }
@@ -112,6 +112,16 @@ export async function wrong() {
       expect(text).toContain(
         'readonly close: (given: { readonly why: string; readonly day?: string | null }) => ABRecord;',
       );
+      expect(text, 'a title stands above its field').toMatch(
+        /\/\*\* \* \/ export const y = 1 \/\* \*\/\n {2}readonly tags/,
+      );
+      const { components } = (await odd.desk.openApi()) as unknown as {
+        components: { schemas: Record<string, { properties: Record<string, { title?: string }> }> };
+      };
+      const described = Object.values(components.schemas).flatMap(
+        ({ properties }) => properties?.tags?.title ?? [],
+      );
+      expect(new Set(described)).toEqual(new Set(['*/ export const y = 1 /*']));
       expect(await odd.desk.types(), 'the same rulebook, the same text').toBe(text);
     } finally {
       await odd.close();
