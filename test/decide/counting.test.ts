@@ -349,3 +349,38 @@ test.each<
     }
   },
 );
+
+test.each<[fence: string, base: string, refusedBy: string | null, counted: boolean | 'open']>([
+  ['base.name = "a"', 'a', 'follows fenced', 'open'],
+  ['base.name = "b"', 'b', null, true],
+  ['base.name = "a"', 'b', 'follows fenced', false],
+  ['old.base.name = "a"', 'a', 'still referenced', true],
+  ['base is present', 'a', 'still referenced', true],
+  // Behind another record, which of them it is cannot be said.
+  ['shed.base.name = "b"', 'b', null, 'open'],
+])(
+  'a fence that looks at %s, where a reference to %s refuses that it goes: %s, and counted %s',
+  (fence, base, refusedBy, counted) => {
+    const rulebook = parse(`
+      collection yards { name text label }
+      collection sheds { name text label  base ref yards }
+      collection hives { code text label  yard ref yards on delete clear  base ref yards  shed ref sheds }
+      rules yards { people may read (all), delete }
+      rules hives { people may read (all)  nobody may update unless ${fence} }`);
+    const at = { created_at: NOW, updated_at: NOW };
+    const yard = { id: 'a', name: 'a', ...at };
+    const world = worldOf({
+      people: [person('ada')],
+      yards: [yard, { ...yard, id: 'b', name: 'b' }],
+      sheds: [{ id: 's', name: 's', base: 'b', ...at }],
+      hives: [{ id: 'h', code: 'h', yard: 'a', base, shed: 's', ...at }],
+    });
+    const ada: Caller = { person: { id: 'ada', values: person('ada') }, roles: new Set() };
+    const decider = new Decider(rulebook, ada, world);
+    const question = { operation: 'delete', collection: 'yards', record: yard, values: new Map() } as const;
+    expect(decider.decide(question).refusedBy).toBe(refusedBy);
+    const found = counting(rulebook, ada, world, 'yards')(yard);
+    expect([found.delete, found.undecided]).toEqual(counted === 'open' ? [false, ['delete']] : [counted, []]);
+    expect(differences(reachedOf(decider, 'yards', yard), found)).toEqual([]);
+  },
+);

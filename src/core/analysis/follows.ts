@@ -5,7 +5,14 @@ import { leavesOf } from '../decide/nodes.ts';
 import { permissionOf, raises } from '../decide/permission.ts';
 import { fencesAlong } from '../decide/steps/delete.ts';
 import { referrersOf, type Referrer } from '../decide/steps/referrers.ts';
-import { negate, pathsOf, type Condition, type Operand, type PathOperand } from '../ir/conditions.ts';
+import {
+  negate,
+  nodesOf,
+  pathsOf,
+  type Condition,
+  type Operand,
+  type PathOperand,
+} from '../ir/conditions.ts';
 import { folded } from '../ir/fold.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, type Field } from '../types/schema.ts';
@@ -89,8 +96,8 @@ class Alongside {
       for (const { holder } of referrersOf(this.#rulebook, target, 'remove')) reached.add(holder);
     return [...reached].some((target) =>
       referrers(this.#rulebook, target).some(({ holder, field }) => {
-        const { passed, isOpen } = this.#fences(holder, field);
-        return isOpen || passed.length > 0;
+        const { passed, openWhen } = this.#fences(holder, field);
+        return !isFalse(openWhen) || passed.length > 0;
       }),
     );
   }
@@ -124,8 +131,10 @@ class Alongside {
   /** Something loses a reference, of which it is open whether a fence lets it. */
   open(target: string, to: PathOperand, depth: number): Condition[] {
     return referrers(this.#rulebook, target).flatMap(({ holder, field }): Condition[] => {
-      if (field.onDelete === 'clear')
-        return this.#fences(holder, field).isOpen ? [pointing(holder, field, to, depth, [])] : [];
+      if (field.onDelete === 'clear') {
+        const { openWhen } = this.#fences(holder, field);
+        return isFalse(openWhen) ? [] : [pointing(holder, field, to, depth, [movedTo(openWhen, depth)])];
+      }
       if (depth > this.#followed) return [];
       const further = this.open(holder, { ...idOf(holder), root: depth }, depth + 1);
       return further.length === 0
@@ -135,8 +144,8 @@ class Alongside {
   }
 
   #fences(holder: string, field: Field): Fenced {
-    const { passed, isOpen } = fencesPassed(this.#rulebook, this.#caller, holder, field);
-    return { passed: passed.filter((each) => each.kind !== 'constant' || !each.value), isOpen };
+    const { passed, openWhen } = fencesPassed(this.#rulebook, this.#caller, holder, field);
+    return { passed: passed.filter((each) => each.kind !== 'constant' || !each.value), openWhen };
   }
 }
 
@@ -186,10 +195,10 @@ function idOf(collection: string): PathOperand {
   return { kind: 'path', root: 'record', steps: [{ collection, field: 'id' }], type };
 }
 
-/** Fences on a record, as conditions about it as it is; `isOpen`: there are others, which cannot be put so. */
+/** Fences on a record, as conditions about it as it is, and when there are others, which cannot be put so. */
 interface Fenced {
   readonly passed: readonly Condition[];
-  readonly isOpen: boolean;
+  readonly openWhen: Condition;
 }
 
 /** The fences on a record that is removed, or has the field cleared, because another is deleted. */
@@ -197,7 +206,7 @@ function fencesPassed(rulebook: Rulebook, caller: Caller, holder: string, field:
   const { name, onDelete } = field;
   const clearing = onDelete === 'clear';
   const passed: Condition[] = [];
-  let isOpen = false;
+  const open: Condition[] = [];
   for (const leaf of leavesOf(fencesAlong(rulebook, caller, holder, clearing ? name : null))) {
     const condition = settledFor(rulebook, caller, leaf);
     if (!clearing || leaf.sides === 'before') {
@@ -205,19 +214,72 @@ function fencesPassed(rulebook: Rulebook, caller: Caller, holder: string, field:
       continue;
     }
     const losses = lossesOf(rulebook, holder, field, condition);
-    if (losses === null) isOpen = true;
-    else
-      passed.push(
-        anyOf(
-          losses.map(({ when, overlay }) =>
-            allOf([...when, seenFrom(condition, 'before', overlay), seenFrom(condition, 'after', overlay)]),
-          ),
+    if (losses === null) {
+      open.push(always);
+      continue;
+    }
+    open.push(...pastWhatGoes(rulebook, holder, field, condition));
+    passed.push(
+      anyOf(
+        losses.map(({ when, overlay }) =>
+          allOf([...when, seenFrom(condition, 'before', overlay), seenFrom(condition, 'after', overlay)]),
         ),
-      );
+      ),
+    );
   }
   // Nobody's own entry loses what decides about them.
   const raised = clearing && caller.person !== null && raises(rulebook, holder, name);
-  return { passed: raised ? [...passed, negate(isOwn)] : passed, isOpen };
+  return { passed: raised ? [...passed, negate(isOwn)] : passed, openWhen: anyOf(open) };
+}
+
+const always: Condition = { kind: 'constant', value: true };
+
+function isFalse(condition: Condition): boolean {
+  return condition.kind === 'constant' && !condition.value;
+}
+
+/**
+ * When a condition about a record that loses a reference looks past what goes, by a reference that refuses that it goes. Such a deletion is
+ * refused in any case; what a fence says of the time after it, of which there is none, cannot be said of the time before.
+ */
+function pastWhatGoes(
+  rulebook: Rulebook,
+  collection: string,
+  field: Field,
+  condition: Condition,
+): Condition[] {
+  const target = targetOf(field);
+  const { removed } = aftermathOf(rulebook, target);
+  const looked = nodesOf(condition).flatMap((node): Pick<PathOperand, 'root' | 'steps'>[] => {
+    if (node.kind === 'path') return [{ root: node.root, steps: node.steps.slice(0, -1) }];
+    // Up the tree it goes on behind what the path leads to.
+    return node.kind === 'within' && node.left.kind === 'path' ? [node.left] : [];
+  });
+  return looked
+    .filter(({ root }) => root !== 'old')
+    .flatMap(({ root, steps }) =>
+      steps.flatMap((step, at): Condition[] => {
+        const by = collectionOf(rulebook.schema, step.collection).fields.get(step.field);
+        if (by === undefined || by.system || by.type.kind !== 'ref' || by.onDelete !== 'refuse') return [];
+        if (!removed.has(by.type.collection)) return [];
+        const isOwn = at === 0 && (root === 'record' || root === 'new');
+        if (!isOwn || by.type.collection !== target || goingWith(rulebook, target).length > 0)
+          return [always];
+        return [samePresent(ownPath(collection, by), ownPath(collection, field))];
+      }),
+    );
+}
+
+function ownPath(collection: string, { name, type }: Field): PathOperand {
+  return { kind: 'path', root: 'record', steps: [{ collection, field: name }], type };
+}
+
+function samePresent(one: PathOperand, other: PathOperand): Condition {
+  return allOf([
+    negate({ kind: 'missing', operand: one }),
+    negate({ kind: 'missing', operand: other }),
+    { kind: 'equal', left: one, right: other },
+  ]);
 }
 
 /** What a record loses where it loses one reference: with which others, and when that is so. */
@@ -255,12 +317,7 @@ export function lossesOf(
     goingWith(rulebook, target).length === 0 &&
     others.every(({ type }) => type.kind === 'ref' && type.collection === target);
   if (others.length > 0 && (!isPlain || others.length > MOST_LOST)) return null;
-  const path = ({ name, type }: Field): PathOperand => ({
-    kind: 'path',
-    root: 'record',
-    steps: [{ collection, field: name }],
-    type,
-  });
+  const path = (each: Field) => ownPath(collection, each);
   let losses: Loss[] = [{ when: [], overlay: new Map([...lost(field), ['updated_at', NOW]]) }];
   for (const other of others) {
     const isSame = allOf([
@@ -310,14 +367,13 @@ export function followers(rulebook: Rulebook, caller: Caller, collection: string
     const path: PathOperand = { kind: 'path', root: 'record', steps: [{ collection, field: name }], type };
     const record = onDelete === 'clear' ? idOf(collection) : null;
     const { ways, further } = upwards(rulebook, caller, path, record, 1);
-    const { passed, isOpen } = fencesPassed(rulebook, caller, collection, field);
-    const where = (operands: Condition[]) => allOf([anyOf(operands), ...passed]);
-    const open = isOpen ? [...ways, ...further] : further;
+    const { passed, openWhen } = fencesPassed(rulebook, caller, collection, field);
+    const perhaps = allOf([anyOf([allOf([anyOf(ways), openWhen]), ...further]), ...passed]);
     return [
       {
         what: onDelete === 'clear' ? `update ${name}` : 'delete',
-        when: where(isOpen ? [] : ways),
-        perhaps: open.length === 0 ? null : where(open),
+        when: allOf([anyOf(ways), negate(openWhen), ...passed]),
+        perhaps: isFalse(perhaps) ? null : perhaps,
       },
     ];
   });

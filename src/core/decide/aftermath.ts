@@ -62,8 +62,8 @@ export function targetOf({ type }: { readonly type: Type }): string {
 
 /**
  * Does the condition look, beyond the record in hand, at something that such a deletion may change? What a path reaches stays where it is, as
- * a reference to what goes is cleared, or its record goes, too; so of paths and trees only the cells that they read count. What `me may` asks
- * is not looked into.
+ * a reference to what goes is cleared, or its record goes, too, or it refuses and nothing goes; so of paths and trees only the cells that they
+ * read count. What `me may` asks is not looked into.
  */
 export function seesAftermath(condition: Condition, { removed, cells }: Aftermath): boolean {
   return nodesOf(condition).some((node) => {
