@@ -1,8 +1,10 @@
 import { readFileSync, readdirSync } from 'node:fs';
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
+import { checkRulebook } from '../../src/core/check/index.ts';
 import { parseFile } from '../../src/core/language/parser/index.ts';
 import { cardsOf, putAside, takenBack } from '../../src/console/working/cards.ts';
+import { withRolesHeld } from '../../src/console/working/declare.ts';
 import {
   formOf,
   sentenceText,
@@ -228,4 +230,24 @@ describe('cards', () => {
       expect(cards.map((card) => card.text)).toEqual(all.map((card) => (card === open ? half : card.text)));
     }
   });
+});
+
+test.each([
+  ['{ name "Nona" }', '{ roles keeper, steward name "Nona" }'],
+  ['{\n  name "Nona" // not yet\n}', '{ roles keeper, steward\n  name "Nona" // not yet\n}'],
+  ['{ // nothing\n}', '{ roles keeper, steward // nothing\n}'],
+  [
+    '{ roles office until "2027-01-01" // for now\n}',
+    '{ roles office until "2027-01-01", keeper, steward // for now\n}',
+  ],
+])('a test identity that stands as %j holds two roles more', (was, is) => {
+  const role = 'role keeper role steward role office test identity ';
+  const texts = [
+    { name: 'a.gate', text: '' },
+    { name: 'b.gate', text: `${role}nona ${was}` },
+  ];
+  const held = withRolesHeld(texts, 'nona', ['keeper', 'steward']);
+  expect(held).toEqual([texts[0], { name: 'b.gate', text: `${role}nona ${is}` }]);
+  expect(checkRulebook(held)).toMatchObject({ ok: true });
+  expect(withRolesHeld(texts, 'nobody', ['keeper'])).toEqual(texts);
 });

@@ -220,11 +220,10 @@ export function withRolesHeld(texts: readonly Text[], name: string, roles: reado
     const of = declarations.find((each) => each.kind === 'identity' && each.name.text === name);
     if (of?.kind !== 'identity') continue;
     const last = of.roles.at(-1);
-    // Where nothing is held yet, before the bracket that ends it; with a space on both sides of it.
-    const end = text.slice(0, of.span.end - 1).trimEnd().length;
+    // Where nothing is held yet, first of all: at the end a comment may stand.
     const [at, put] =
       last === undefined
-        ? [end, ` roles ${roles.join(', ')}`]
+        ? [text.indexOf('{', of.name.span.end) + 1, ` roles ${roles.join(', ')}`]
         : [(last.until ?? last.role).span.end, `, ${roles.join(', ')}`];
     return texts.map((each) =>
       each.name === file ? { ...each, text: `${text.slice(0, at)}${put}${text.slice(at)}` } : each,
