@@ -1117,3 +1117,24 @@ test('what is the same in small letters alone is found, though the solver knows 
   const proof = await ask('people may read when lower(note) = "a"', 'read hives only if note = "a"');
   expect(proof.result === 'refuted' && proof.example.record).toContain('note = "A"');
 });
+
+test.each([
+  ['nobody may read unless keeper = me', 'proved'],
+  ['nobody may read (price) unless keeper = me', 'refuted'],
+  ['nobody may update (price) unless keeper = me', 'refuted'],
+])(
+  'what goes along with a yard, or loses it, is held by fences on the record alone: %s is %s',
+  async (fence, expected) => {
+    const rulebook = (onDelete: string, invariant: string) => `
+    collection yards { name text required label }
+    collection hives { code text required label  keeper ref people  price decimal  yard ref yards on delete ${onDelete} }
+    rules yards { people may read, delete }
+    rules hives { people may read  ${fence} }
+    invariant "i" ${invariant} hives only if keeper = me`;
+    for (const [onDelete, invariant] of [
+      ['clear', 'update'],
+      ['remove', 'delete'],
+    ] as const)
+      expect((await proofOf(rulebook(onDelete, invariant))).result, invariant).toBe(expected);
+  },
+);
