@@ -1138,3 +1138,27 @@ test.each([
       expect((await proofOf(rulebook(onDelete, invariant))).result, invariant).toBe(expected);
   },
 );
+
+test('what points at a record holds up that it goes, and not that it is shared', async () => {
+  const rulebook = (rule: string, invariant: string) => `
+    collection hives { code text required label  keeper ref people }
+    collection visits { hive ref hives }
+    rules hives { people may read, ${rule} when keeper = me }
+    invariant "i" ${invariant} hives only if no v in visits has (v.hive is present and v.hive = this)`;
+  expect((await proofOf(rulebook('share', 'share'))).result).toBe('refuted');
+  expect((await proofOf(rulebook('delete', 'delete'))).result).toBe('proved');
+});
+
+test.each([
+  ['people may share when keeper = me', 'refuted'],
+  ['', 'proved'],
+])(
+  'what is filled in where somebody changes what is shared with them is a change, too: %s',
+  async (share, expected) => {
+    const { result } = await proofOf(`
+    collection hives { code text required label  keeper ref people  note text  edited_by ref people }
+    rules hives { people may read when keeper = me  people may update (note) when keeper = me stamp edited_by = me  ${share} }
+    invariant "i" update hives (edited_by) only if old.keeper = me`);
+    expect(result).toBe(expected);
+  },
+);
