@@ -73,7 +73,7 @@ export function usePointed({ subscribe, pointed }: Pointing): Pointed {
   return useSyncExternalStore(subscribe, pointed);
 }
 
-/** Does the sentence make what is pointed at? The first that does comes into sight where a key was used, as nobody can point and scroll at once. */
+/** Does the sentence make what is pointed at? The first that does comes into sight where a key was used; under a pointer nothing moves. */
 export function useIsMaking(
   { subscribe, pointed }: Pointing,
   { file, start, end }: Card,
