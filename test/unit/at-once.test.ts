@@ -57,7 +57,7 @@ async function door(measure: Partial<Measure>) {
 }
 
 test('whoever has read too much that takes long is turned away until it has come back, and nobody else is', async () => {
-  await using own = await door({ freeMs: 20, creditMs: 300, back: 0.1, heldMs: 150 });
+  await using own = await door({ freeMs: 20, creditMs: 300, back: 0.03, heldMs: 150 });
   for (let n = 0; n < 20; n++)
     expect((await own.ask(1)).status, 'what is quick counts for nothing').toBe(204);
   expect((await own.ask(600, 'ada', 'POST')).status).toBe(204);
@@ -67,10 +67,11 @@ test('whoever has read too much that takes long is turned away until it has come
   expect((await own.ask(1)).status, 'while nobody else asks').toBe(204);
   expect((await own.ask(1, 'ben')).status).toBe(204);
   const refused = await own.ask(1);
-  expect([refused.status, refused.after]).toEqual([429, 1]);
+  // Some 420 have been spent of 300. A slow machine has given back part of it already.
+  expect([429, refused.after > 0 && refused.after <= 4]).toEqual([refused.status, true]);
   expect(refused.took, 'the refusal is held back').toBeGreaterThan(140);
   expect((await own.ask(1, 'ben')).status).toBe(204);
-  await new Promise((resolve) => setTimeout(resolve, 900));
+  await new Promise((resolve) => setTimeout(resolve, refused.after * 1_000));
   expect((await own.ask(1)).status).toBe(204);
 });
 
