@@ -1,15 +1,7 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { collectionOf } from '../../types/schema.ts';
-import type { Type } from '../../types/types.ts';
-import {
-  CannotEncode,
-  FIRST_DAY,
-  LAST_DAY,
-  MICROSECONDS_A_DAY,
-  constructor,
-  enumName,
-  integer,
-} from './terms.ts';
+import { simpleTypes, type Type } from '../../types/types.ts';
+import { CannotEncode, constructor, enumName, inRange } from './terms.ts';
 
 /** Something that a model is asked for: a field of an element, or a constant. */
 export interface Declared {
@@ -65,18 +57,14 @@ export class Declarations {
     });
   }
 
-  /** Days and moments within the years that the language knows, so that an example can be written down. */
+  /** Days and moments are within the years that the language knows: constants, and those of each element, where there are so many and no more. */
   bounds(): string[] {
-    const within = (term: string, type: Type) => {
-      const unit = type.kind === 'timestamp' ? MICROSECONDS_A_DAY : 1n;
-      return `(and (<= ${integer(FIRST_DAY * unit)} ${term}) (< ${term} ${integer((LAST_DAY + 1n) * unit)}))`;
-    };
-    const found = [within('now', { kind: 'timestamp' })];
+    const found = [inRange('now', simpleTypes.timestamp)];
     for (const { name, collection, type, role } of this.declared.values()) {
       if (role !== 'value' || (type.kind !== 'date' && type.kind !== 'timestamp')) continue;
       const terms =
         collection === null ? [name] : this.elements(collection).map((element) => `(${name} ${element})`);
-      found.push(...terms.map((term) => within(term, type)));
+      found.push(...terms.map((term) => inRange(term, type)));
     }
     return found;
   }

@@ -15,11 +15,10 @@ import { literal } from './literals.ts';
 import { Memberships } from './memberships.ts';
 import {
   CannotEncode,
-  FIRST_DAY,
-  LAST_DAY,
   MICROSECONDS_A_DAY,
   and,
   equal,
+  inRange,
   integer,
   known,
   member,
@@ -109,7 +108,7 @@ export class Encoder {
       ...this.#identityPoints(),
       ...this.#listPoints(),
     ];
-    const bounds = this.declarations.size === null ? [] : this.declarations.bounds();
+    const bounds = this.declarations.bounds();
     const text = [
       ...this.declarations.lines(),
       ...[...this.assertions, ...theres, ...bounds].map((each) => `(assert ${each})`),
@@ -493,8 +492,7 @@ export class Encoder {
       case 'now':
         return { term: 'now', present: 'true', type };
       case 'today':
-        this.declarations.constant('today', this.declarations.sortOf(type));
-        return { term: 'today', present: 'true', type };
+        return { term: this.#today(operand.zone), present: 'true', type };
       case 'path':
         return this.#path(operand, at);
       case 'lower': {
@@ -519,10 +517,8 @@ export class Encoder {
         const by = isDate
           ? BigInt(operand.days)
           : BigInt(operand.days) * MICROSECONDS_A_DAY + BigInt(operand.minutes) * 60_000_000n;
-        const unit = isDate ? 1n : MICROSECONDS_A_DAY;
         const term = `(+ ${from.term} ${integer(by)})`;
-        const inRange = `(and (<= ${integer(FIRST_DAY * unit)} ${term}) (< ${term} ${integer((LAST_DAY + 1n) * unit)}))`;
-        return { term, present: and([from.present, inRange]), type };
+        return { term, present: and([from.present, inRange(term, type)]), type };
       }
       case 'count':
         return this.#count(operand, at);
@@ -600,7 +596,24 @@ export class Encoder {
       const next = this.fields.of(step.collection, step.field, reached.term, world);
       reached = { ...next, present: and([reached.present, next.present]) };
     }
-    return { ...reached, type };
+    // No record has a day or a moment outside of these years; where there are so many records and no more, that is said of each.
+    const isTime = type.kind === 'date' || type.kind === 'timestamp';
+    const present =
+      isTime && this.declarations.size === null
+        ? and([reached.present, inRange(reached.term, type)])
+        : reached.present;
+    return { ...reached, present, type };
+  }
+
+  /** The day that it is now: by the clocks of UTC exactly, by any others within a day. */
+  #today(zone: string): string {
+    if (!this.declarations.has('today')) {
+      this.declarations.constant('today', 'Int');
+      const [back, on] = zone === 'UTC' ? [0n, 1n] : [-1n, 2n];
+      const midnight = (days: bigint) => `(* ${MICROSECONDS_A_DAY} (+ today ${integer(days)}))`;
+      this.assertions.push(`(and (<= ${midnight(back)} now) (< now ${midnight(on)}))`);
+    }
+    return 'today';
   }
 
   /** What is known of the caller is as before the step. */

@@ -200,13 +200,15 @@ function toInteger(term: unknown): bigint {
   return Array.isArray(term) ? -BigInt(term[1] as string) : BigInt(term as string);
 }
 
-/** A fraction whose decimals do not end is cut off: the closures will say whether that still serves. */
+/** Decimals of a fraction, where they do not end: a closer one is rarely asked for, and the closures will say whether that still serves. */
+const DECIMALS = 30;
+
 function toDecimal(term: unknown): string {
   if (!Array.isArray(term)) return (term as string).replace(/\.0$/, '');
   if (term[0] === '-') return `-${toDecimal(term[1])}`;
-  const [, above, below] = term as [string, unknown, unknown];
-  const value = Number(toDecimal(above)) / Number(toDecimal(below));
-  return value.toFixed(6).replace(/\.?0+$/, '');
+  const [above, below] = [term[1], term[2]].map((each) => BigInt(toDecimal(each)));
+  const digits = String((above! * 10n ** BigInt(DECIMALS)) / below!).padStart(DECIMALS + 1, '0');
+  return `${digits.slice(0, -DECIMALS)}.${digits.slice(-DECIMALS)}`.replace(/\.?0+$/, '');
 }
 
 /** An S-expression as nested arrays; a text without its quotes. */

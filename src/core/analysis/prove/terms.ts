@@ -25,6 +25,12 @@ export const MICROSECONDS_A_DAY = 86_400_000_000n;
 export const FIRST_DAY = -719_162n;
 export const LAST_DAY = 2_932_896n;
 
+/** Is a day, or a moment, within the years that the language knows? */
+export function inRange(term: string, { kind }: Type): string {
+  const unit = kind === 'timestamp' ? MICROSECONDS_A_DAY : 1n;
+  return `(and (<= ${integer(FIRST_DAY * unit)} ${term}) (< ${term} ${integer((LAST_DAY + 1n) * unit)}))`;
+}
+
 /** Days from 1970. */
 export function daysOf(date: string): bigint {
   return BigInt(Date.parse(`${date}T00:00:00Z`)) / 86_400_000n;

@@ -65,9 +65,7 @@ export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
     name,
     ask: (size) => new Step(rulebook, invariant, size).question(work),
   });
-  const followed = [...collectionOf(rulebook.schema, collection).fields.values()].filter(
-    ({ onDelete }) => onDelete !== 'refuse',
-  );
+  const fields = [...collectionOf(rulebook.schema, collection).fields.values()];
   if (!isBuiltIn(operation)) return [make(operation, (step) => step.acting(operation))];
   switch (operation) {
     case 'read':
@@ -77,7 +75,7 @@ export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
     case 'delete':
       return [
         make('delete', (step) => step.whole('delete')),
-        ...followed
+        ...fields
           .filter(({ onDelete }) => onDelete === 'remove')
           .map((field) => make(`delete along ${field.name}`, (step) => step.along(field))),
       ];
@@ -89,7 +87,7 @@ export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
       return [
         make('update', (step) => step.updating()),
         ...actionsOf(rulebook, collection).map((name) => make(name, (step) => step.acting(name))),
-        ...followed
+        ...fields
           .filter(({ onDelete }) => onDelete === 'clear')
           .map((field) => make(`clear ${field.name}`, (step) => step.clearing(field))),
       ];
@@ -579,9 +577,8 @@ class Step {
   }
 
   /** What a reference is given can be read by the caller, as things are before the step. */
-  #readable({ type }: Pick<Field, 'type'>, { term, present }: Encoded): string {
-    if (type.kind !== 'ref') return 'true';
-    const { collection } = type;
+  #readable(field: Pick<Field, 'type'>, { term, present }: Encoded): string {
+    const collection = targetOf(field);
     const readable = this.#permitted('read', collection, term);
     return or([not(present), and([this.#encoder.there(collection, term), readable])]);
   }
