@@ -109,6 +109,15 @@ describe('advice', () => {
     expect(codesOf(`${base}\n${rules}`)).not.toContain(code);
   });
 
+  test.each([
+    ['fields', 'collection bees { kind "Sort" text  sort text }', 'sort is shown as “sort”, as kind is'],
+    ['collections', 'collection bees "Hives" { kind text }', 'bees is shown as “Hives”, as hives is'],
+    ['roles', 'role helper "Keeper"', 'helper is shown as “Keeper”, as keeper is'],
+  ])('%s that read the same are told', (_, more, message) => {
+    expect(adviceOf(`${base}\n${more}`).advice.map((each) => each.message)).toContain(message);
+    expect(codesOf(base)).not.toContain('A021');
+  });
+
   test('a stamp that makes its own rule false is told, whether the rule says new or nothing', () => {
     for (const asked of ['price', 'new.price'])
       expect(

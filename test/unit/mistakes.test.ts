@@ -115,6 +115,8 @@ const mistakes: readonly [name: string, text: string, said: RegExp, becomes: str
   ['rule', `${schema}rule hives { people may read (all) }`, /“rules”/, 'rules hives'],
   ['roles', `${schema}roles steward`, /“role”/, 'role steward'],
   ['several roles at once', `${schema}role steward, warden`, /of its own/, 'role steward\nrole warden'],
+  ['a title of nothing', fields('code "" text'), /empty title/, 'code  text'],
+  ['a role’s title of nothing', `${schema}role steward " "`, /empty title/, 'role steward '],
   [
     'a collection left open',
     `${schema}collection frames { code text\nrules hives { people may read (all) }`,

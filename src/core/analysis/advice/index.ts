@@ -14,6 +14,7 @@ import { ownerChanges } from './owner-changes.ts';
 import { ownerUnset } from './owner-unset.ts';
 import { pointlessCondition } from './pointless-condition.ts';
 import { roleUnheld } from './role-unheld.ts';
+import { sameTitle } from './same-title.ts';
 import { sensitiveOpen } from './sensitive-open.ts';
 import { singleHand } from './single-hand.ts';
 import { stampUndoes } from './stamp-undoes.ts';
@@ -46,6 +47,7 @@ export const adviceKinds: readonly AdviceKind[] = [
   stampsDiffer,
   acceptUnused,
   whoTheyAre,
+  sameTitle,
 ];
 
 export interface Advice extends Found {

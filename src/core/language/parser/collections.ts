@@ -12,6 +12,7 @@ import type { Cursor } from './cursor.ts';
 import { parseCollectionName, parseOperand } from './expressions.ts';
 import { leftOpen } from './left-open.ts';
 import { isNothing } from './mistakes.ts';
+import { parseTitle } from './titles.ts';
 import { parseType, typeFollows } from './types.ts';
 import { parseWas } from './was.ts';
 
@@ -23,7 +24,7 @@ export function parseCollection(cursor: Cursor): CollectionDeclaration {
   if (!cursor.isKeyword('people')) cursor.expectKeyword('collection', 'here');
   const name = parseCollectionName(cursor);
   const earlier = parseWas(cursor);
-  const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
+  const title = parseTitle(cursor);
   const was = earlier ?? parseWas(cursor);
   cursor.expectSymbol('{', `to open ${name.text}`);
   const fields: FieldDeclaration[] = [];
@@ -96,7 +97,7 @@ function parseOwner(cursor: Cursor): Expression & { kind: 'path' } {
 function parseField(cursor: Cursor): FieldDeclaration {
   const start = cursor.token.span;
   const name = cursor.expectName('the name of a field, or “owned by”');
-  const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
+  const title = parseTitle(cursor);
   if (cursor.isSymbol(':')) cursor.instead('no colon stands before a type', cursor.next().span, '');
   const type = parseType(cursor);
   const found: { mark: Mark; span: typeof start }[] = [];

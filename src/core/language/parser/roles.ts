@@ -2,6 +2,7 @@ import type { Inclusion, Name, PairClause, RoleDeclaration } from '../ast.ts';
 import type { Cursor } from './cursor.ts';
 import { parseCondition } from './expressions.ts';
 import { operations } from './rules.ts';
+import { parseTitle } from './titles.ts';
 import { parseWas } from './was.ts';
 
 /** `role NAME ["TITLE"] { includes NAME, … [only PAIRS | without PAIRS] } [when CONDITION]`. */
@@ -26,7 +27,7 @@ export function parseRole(cursor: Cursor): RoleDeclaration {
     };
   }
   const earlier = parseWas(cursor);
-  const title = cursor.token.kind === 'text' ? cursor.expectText('a title').value : null;
+  const title = parseTitle(cursor);
   const was = earlier ?? parseWas(cursor);
   const inclusions: Inclusion[] = [];
   while (cursor.takeKeyword('includes')) inclusions.push(parseInclusion(cursor));
