@@ -26,6 +26,8 @@ export interface SoakOptions {
 const PEOPLE = 200;
 const NOTES = 2_000;
 const PAGE = 50;
+/** Where the process that stays tells of itself. */
+const METRICS = '127.0.0.1:7459';
 const ISSUER = 'https://login.hollowoak.example/';
 
 interface Note {
@@ -118,11 +120,13 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
       .setExpirationTime('2 hours')
       .sign(privateKey);
 
+  const ports = [7451, 7452];
   const log = openSync(join(folder, 'log'), 'a');
   const start = async (port: number): Promise<ChildProcess> => {
     const child = spawn(
       process.execPath,
       [
+        ...(process.env.SOAK_NODE_OPTIONS ?? '').split(' ').filter(Boolean),
         'dist/program/main.js',
         'serve',
         '--port',
@@ -134,6 +138,7 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
         url,
         '--log',
         'error',
+        ...(port === ports[0] ? ['--metrics', METRICS] : []),
       ],
       {
         env: { ...process.env, FIRMGATE_DEVELOPMENT_KEY: join(folder, 'development-key.json') },
@@ -150,7 +155,6 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
       await sleep(100);
     }
   };
-  const ports = [7451, 7452];
   const children = [await start(ports[0]!), await start(ports[1]!)];
   const services = ports.map((port) => `http://127.0.0.1:${port}`);
   const desk = () =>
@@ -361,6 +365,7 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
   const watching = async () => {
     while (!over()) {
       memory.push(residentOf(children[0]!));
+      if (memory.length % 30 === 0) console.log(`after ${memory.length} s: ${await memoryOf(METRICS)}`);
       await sleep(1_000);
     }
   };
@@ -421,6 +426,14 @@ function sleep(milliseconds: number): Promise<void> {
 
 function median(values: readonly number[]): number {
   return values.toSorted((a, b) => a - b)[Math.floor(values.length / 2)] ?? 0;
+}
+
+/** What a process says of its memory, in megabytes. */
+async function memoryOf(metrics: string): Promise<string> {
+  const text = await fetch(`http://${metrics}/metrics`).then((answer) => answer.text());
+  const megabytes = (name: string) =>
+    (Number(new RegExp(`^${name} (\\S+)$`, 'm').exec(text)?.[1] ?? NaN) / 2 ** 20).toFixed(0);
+  return `${megabytes('process_resident_memory_bytes')} MB resident, heap ${megabytes('nodejs_heap_size_used_bytes')} of ${megabytes('nodejs_heap_size_total_bytes')}, beside it ${megabytes('nodejs_external_memory_bytes')}`;
 }
 
 /** Megabytes that a process holds. */

@@ -109,6 +109,37 @@ describe('advice', () => {
     expect(codesOf(`${base}\n${rules}`)).not.toContain(code);
   });
 
+  const acting = (action: string, rules: string) =>
+    `collection hives { code text  keeper ref people  status one of ("here", "sold") = "here"  left timestamp  note text }
+    action go on hives ${action}  rules hives { people may read  ${rules} } test identity ada { }`;
+  test.each([
+    ['sets status = "sold"', 'people may go when status = "here"', 'this is never true: write old.status'],
+    ['sets status = "sold"', 'people may go when new.status = "here"', 'this is never true'],
+    ['sets status = "sold"', 'people may go when status != "sold"', 'this is never true: write old.status'],
+    ['sets left = now', 'people may go when left is missing', 'this is never true: write old.left'],
+    ['sets keeper = me', 'people may go when keeper is missing', 'this is never true: write old.keeper'],
+    ['sets note = missing', 'people may go when note = "x"', 'this is never true: write old.note'],
+    ['sets note = missing', 'people may go when note is present', 'this is never true: write old.note'],
+    [
+      'sets status = "sold"',
+      'people may go  nobody may go unless status = "here"',
+      'nobody passes this fence: write old.status',
+    ],
+    ['sets status = "sold"', 'people may go when old.status = "here"', null],
+    ['sets status = "sold"', 'people may go when status = "here" or keeper = me', null],
+    ['sets status = "sold"', 'people may read when status = "here"  people may go', null],
+    ['sets note = missing', 'people may go when old.note is present', null],
+    ['(why text required) sets note = why', 'people may go when old.note = "x" and new.note = "y"', null],
+    ['(why text) sets note = why', 'people may go when note is missing', null],
+    ['sets keeper = me', 'everybody may go when keeper is missing', null],
+    // The condition contradicts itself: that is told.
+    ['sets status = "sold"', 'people may go when status = "here" and status = "sold"', null],
+  ])('an action that %s, and “%s”: %s', (action, rules, said) => {
+    const { advice } = adviceOf(acting(action, rules));
+    const own = advice.filter(({ kind }) => kind.code === 'A022').map(({ message }) => message);
+    expect(own).toEqual(said === null ? [] : [expect.stringContaining(said)]);
+  });
+
   test.each([
     ['fields', 'collection bees { kind "Sort" text  sort text }', 'sort is shown as “sort”, as kind is'],
     ['collections', 'collection bees "Hives" { kind text }', 'bees is shown as “Hives”, as hives is'],

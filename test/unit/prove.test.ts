@@ -182,7 +182,7 @@ describe('steps', () => {
     [
       'what a change keeps',
       'people may read  people may update when keeper = me and new.keeper = old.keeper',
-      'update hives (keeper) only if old.keeper = new.keeper',
+      'update hives only if old.keeper = new.keeper and old.updated_at <= new.updated_at',
     ],
     [
       'what a stamp fills in',
@@ -1172,6 +1172,27 @@ test('small random worlds are many where a record is only looked at, and fewer w
       why: expect.stringContaining(`nobody in ${many} small random worlds`),
     });
   }
+});
+
+test.each([
+  [
+    'an action that makes its own rule false',
+    'steward may retire when status = "active"',
+    'retire hives',
+    true,
+  ],
+  ['one that does not', 'steward may retire when old.status = "active"', 'retire hives', false],
+  ['a field that no rule lets anybody change', 'steward may update (note)', 'update hives (price)', true],
+  ['a field that one does', 'steward may update (price)', 'update hives (price)', false],
+  ['what nobody may read', '', 'read hives', true],
+  ['a deletion that a fence stops', 'steward may delete  nobody may delete', 'delete hives', true],
+  ['one that stops others alone', 'steward may delete  nobody but steward may delete', 'delete hives', false],
+])('a proof says so where nobody may do it at all: %s', async (_, rules, about, isIdle) => {
+  const reading = rules === '' ? '' : 'steward may read  ';
+  expect(await ask(`${reading}${rules}`, `${about} only if me has role steward`)).toEqual({
+    result: 'proved',
+    ...(isIdle ? { idle: true } : {}),
+  });
 });
 
 test('the invariants of the demo are proved', async () => {

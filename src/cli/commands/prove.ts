@@ -8,6 +8,10 @@ import { readRulebook } from '../rulebook-files.ts';
 import { openSolver } from '../solver.ts';
 import { check } from './check.ts';
 
+/** What is said of a proof that says nothing of the condition. */
+const nobody =
+  'nobody may ever do it under these rules, so this says nothing of the condition: is that what was meant?';
+
 interface Options {
   readonly only?: string;
   readonly seconds: string;
@@ -53,6 +57,7 @@ export async function prove(output: Output, paths: readonly string[], options: O
         : output.paint.bad(proof.result === 'refuted' ? '✗ refuted' : '? not decided');
     output.line(`${mark}  ${output.paint.strong(title)}  ${output.paint.faint(`${file}:${line}`)}`);
     output.line(`    ${output.paint.faint(text)}`);
+    if (proof.result === 'proved' && proof.idle === true) output.line(`    ${output.paint.strong(nobody)}`);
     if (proof.result === 'not decided') output.line(`    ${proof.why}: that is no proof`);
     if (proof.result !== 'refuted') continue;
     output.line(`    ${proof.example.caller}`);
@@ -68,8 +73,13 @@ export async function prove(output: Output, paths: readonly string[], options: O
         ? 'There are no invariants. Write one: invariant "…" update hives only if …'
         : 'No invariant has that in its title.',
     );
-  else
-    output.line(`\n${proved} of ${proofs.length} proved for all identities and records that there could be`);
+  else {
+    const idle = proofs.filter(({ proof }) => proof.result === 'proved' && proof.idle === true).length;
+    const ofNothing = idle === 0 ? '' : `; of ${idle} of them, nobody may do it at all`;
+    output.line(
+      `\n${proved} of ${proofs.length} proved for all identities and records that there could be${ofNothing}`,
+    );
+  }
   if (proved > 0) output.line(output.paint.faint(proofScope));
   if (proved < proofs.length || proofs.length === 0) throw new CheckFailed();
 }

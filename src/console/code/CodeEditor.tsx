@@ -74,7 +74,7 @@ export function CodeEditor(props: CodeEditorProps) {
           EditorView.lineWrapping,
           highlighting,
           wrong,
-          words.current.of(offering(latest.current.words)),
+          words.current.of(offering(latest.current)),
           EditorView.contentAttributes.of({
             'aria-label': label,
             spellcheck: 'false',
@@ -122,7 +122,7 @@ export function CodeEditor(props: CodeEditorProps) {
   }, [faults]);
 
   useEffect(() => {
-    view.current!.dispatch({ effects: words.current.reconfigure(offering(props.words)) });
+    view.current!.dispatch({ effects: words.current.reconfigure(offering(latest.current)) });
   }, [props.words]);
 
   useEffect(() => {
@@ -145,8 +145,14 @@ export function CodeEditor(props: CodeEditorProps) {
 
 const fromElsewhere = Annotation.define<boolean>();
 
-function offering(words: readonly Completion[]) {
-  return autocompletion({ override: [completeFromList(words)], icons: false, activateOnTyping: true });
+/** Below a sentence of a few lines stands what ends it: the list of words is not to lie over that. */
+function offering({ words, withLines = false }: Pick<CodeEditorProps, 'words' | 'withLines'>) {
+  return autocompletion({
+    override: [completeFromList(words)],
+    icons: false,
+    activateOnTyping: true,
+    aboveCursor: !withLines,
+  });
 }
 
 const marks = Object.fromEntries(

@@ -101,7 +101,7 @@ export function findingsOf(
     .map((finding): Finding => ({
       ...finding,
       places: [
-        ...placesOf(rulebook, finding.through).map(placeWords),
+        ...placesOf(rulebook, finding.through, finding).map(placeWords),
         ...(finding.kind === 'without owner' ? [] : fieldPlaces(rulebook, finding)),
       ],
       text: finding.text === '' ? sentence(finding) : finding.text,

@@ -1,7 +1,7 @@
 import { parseFile } from '../language/parser/index.ts';
 import { positionAt } from '../language/source.ts';
 import type { Span } from '../language/span.ts';
-import type { Rulebook } from '../ir/rulebook.ts';
+import { actionKey, type Rulebook } from '../ir/rulebook.ts';
 
 /** Where a sentence or a declaration stands. */
 export interface Place {
@@ -17,11 +17,21 @@ interface Declared {
   readonly span: Span;
 }
 
+/** What was let happen: an operation, or an action, of a collection. */
+export interface Happened {
+  readonly collection: string;
+  readonly operation: string;
+}
+
 /**
- * Where the sentences stand that let something happen, and the lets, roles, attributes and actions that they name, over any
- * number of steps: whoever looks for what is wrong finds it in one of these. `rules`: by id, of rules and fences.
+ * Where the sentences stand that let something happen, and the lets, roles and attributes that they name, over any number of steps, and the
+ * action, where it is one: whoever looks for what is wrong finds it in one of these. `rules`: by id, of rules and fences.
  */
-export function placesOf(rulebook: Rulebook, rules: Iterable<string>): Place[] {
+export function placesOf(
+  rulebook: Rulebook,
+  rules: Iterable<string>,
+  { collection, operation }: Happened,
+): Place[] {
   const declared = declaredIn(rulebook);
   const wanted = new Set(rules);
   const found = new Map<string, Declared>();
@@ -34,6 +44,8 @@ export function placesOf(rulebook: Rulebook, rules: Iterable<string>): Place[] {
       const each = declared.get(word);
       if (each !== undefined && !found.has(word)) found.set(word, each);
     }
+  const action = rulebook.actions.get(actionKey(collection, operation));
+  if (action !== undefined) found.set('', { what: `action ${operation}`, span: action.span });
   return [...found.values()].map(({ what, span }) => placeAt(rulebook, what, span));
 }
 
@@ -80,12 +92,13 @@ function declaredIn(rulebook: Rulebook): Map<string, Declared> {
         case 'role':
         case 'attribute':
         case 'claim':
-        case 'action':
           declared.set(declaration.name.text, {
             what: `${declaration.kind} ${declaration.name.text}`,
             span: declaration.span,
           });
           break;
+        // Which of them it is, what happened tells: those of several collections may be called the same.
+        case 'action':
         case 'collection':
         case 'rules':
         case 'accept':

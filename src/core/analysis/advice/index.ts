@@ -1,6 +1,7 @@
 import type { Rulebook } from '../../ir/rulebook.ts';
 import { parseFile } from '../../language/parser/index.ts';
 import { acceptUnused } from './accept-unused.ts';
+import { actionUndoes } from './action-undoes.ts';
 import { attributeUnused } from './attribute-unused.ts';
 import { closedFence } from './closed-fence.ts';
 import { fieldGivenBack } from './given-back.ts';
@@ -48,6 +49,7 @@ export const adviceKinds: readonly AdviceKind[] = [
   acceptUnused,
   whoTheyAre,
   sameTitle,
+  actionUndoes,
 ];
 
 export interface Advice extends Found {

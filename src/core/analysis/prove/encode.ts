@@ -596,13 +596,7 @@ export class Encoder {
       const next = this.fields.of(step.collection, step.field, reached.term, world);
       reached = { ...next, present: and([reached.present, next.present]) };
     }
-    // No record has a day or a moment outside of these years; where there are so many records and no more, that is said of each.
-    const isTime = type.kind === 'date' || type.kind === 'timestamp';
-    const present =
-      isTime && this.declarations.size === null
-        ? and([reached.present, inRange(reached.term, type)])
-        : reached.present;
-    return { ...reached, present, type };
+    return { ...reached, type };
   }
 
   /** The day that it is now: by the clocks of UTC exactly, by any others within a day. */

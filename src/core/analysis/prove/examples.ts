@@ -8,6 +8,11 @@ import type { Found } from './worlds.ts';
 /** Answers SMT-LIB 2.6: the solver’s lines, one for each command that answers. */
 export type Solve = (text: string) => Promise<string>;
 
+/** Is there no example among any number of records? */
+export async function isRuledOut(ask: (size: Size) => Question, solve: Solve): Promise<boolean> {
+  return (await solve(ask(null).text)).trim().startsWith('unsat');
+}
+
 /** Sizes of the worlds in which an example is looked for: records of each collection. */
 const SIZES = [1, 2, 3];
 

@@ -2,7 +2,7 @@ import { fieldOf, type Schema } from '../../types/schema.ts';
 import type { Type } from '../../types/types.ts';
 import type { Changed, World } from './asked.ts';
 import type { Declarations } from './declarations.ts';
-import type { Encoded } from './terms.ts';
+import { inRange, type Encoded } from './terms.ts';
 
 /**
  * The fields of records as terms: functions from the record, each with a second one that says whether there is a value. After a step they
@@ -58,8 +58,11 @@ export class Fields {
       { name, collection, field, type, role: 'value' },
       this.#declarations.sortOf(type),
     );
+    const term = `(${name} ${element})`;
+    // No record has a day or a moment outside of the years that there are; where there are so many records and no more, that is said of each.
+    const isBound = this.#declarations.size !== null || (type.kind !== 'date' && type.kind !== 'timestamp');
     return {
-      term: `(${name} ${element})`,
+      term: isBound ? term : `(ite ${inRange(term, type)} ${term} 0)`,
       present: required ? 'true' : this.presence(collection, field, type, element),
       type,
     };

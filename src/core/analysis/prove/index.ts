@@ -1,7 +1,7 @@
 import { Decider } from '../../evaluate/decider.ts';
 import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
 import { violationBy, violationOf, type Violation } from '../violations.ts';
-import { exampleOf, type Solve } from './examples.ts';
+import { exampleOf, isRuledOut, type Solve } from './examples.ts';
 import { recordSaid, saidOf, sentWords } from './said.ts';
 import { searchAtRandom } from './random.ts';
 import { waysOf } from './ways.ts';
@@ -11,7 +11,8 @@ export type { Solve };
 
 /** What is known of an invariant. Only `proved` is a proof; `not decided` says nothing at all. */
 export type Proof =
-  | { readonly result: 'proved' }
+  /** `idle`: nobody may ever do what it speaks of, so that it holds whatever the condition. */
+  | { readonly result: 'proved'; readonly idle?: true }
   | { readonly result: 'refuted'; readonly example: Example }
   | { readonly result: 'not decided'; readonly why: string };
 
@@ -42,6 +43,8 @@ const WORLDS_OF_CHANGES = 300;
  */
 export async function prove(rulebook: Rulebook, invariant: Invariant, solve: Solve): Promise<Proof> {
   const proof = await searchProof(rulebook, invariant, solve);
+  if (proof.result === 'proved')
+    return (await isIdle(rulebook, invariant, solve)) ? { ...proof, idle: true } : proof;
   if (proof.result !== 'refuted') return proof;
   const { found, step } = proof;
   return { result: 'refuted', example: wordsOf(rulebook, invariant, found, step) };
@@ -76,6 +79,13 @@ export async function searchProof(
   if (found !== null) return refuted(found);
   const why = `${undecided}, and nobody in ${worlds} small random worlds speaks against it`;
   return { result: 'not decided', why };
+}
+
+/** Is there no way at all to do what the invariant speaks of? Where the solver does not come to it, that is not said. */
+async function isIdle(rulebook: Rulebook, invariant: Invariant, solve: Solve): Promise<boolean> {
+  const never: Invariant = { ...invariant, only: { kind: 'constant', value: false } };
+  for (const { ask } of waysOf(rulebook, never)) if (!(await isRuledOut(ask, solve))) return false;
+  return true;
 }
 
 /** What every proof is about, and what it is not. */
