@@ -21,6 +21,8 @@ export interface Refuting extends Violation {
 export interface AskedOfCaller {
   readonly found: Refuting | null;
   readonly notCovered: string | null;
+  /** They can do what the invariant speaks of to none of the records: of them nothing is learned. */
+  readonly idle: boolean;
 }
 
 /** Collections of at most so many records are gone through one by one. */
@@ -91,18 +93,19 @@ async function look(
   try {
     return await world.run(now, (loaded): AskedOfCaller => {
       const decider = new Decider(rulebook, caller, loaded);
-      let open = rest;
+      let [open, able] = [rest, false];
       for (const id of ids) {
         const record = id === null ? null : loaded.look(invariant.collection, id);
         if (id !== null && record === null) continue;
-        const { violation, complete } = violationOf(decider, invariant, record);
-        if (violation !== null) return { found: { ...violation, record: id }, notCovered: null };
-        if (!complete) open ??= 'not every request was tried that could come out differently';
+        const { violation, ...looked } = violationOf(decider, invariant, record);
+        if (violation !== null) return { found: { ...violation, record: id }, notCovered: null, idle: false };
+        able ||= looked.able;
+        if (!looked.complete) open ??= 'not every request was tried that could come out differently';
       }
-      return { found: null, notCovered: open };
+      return { found: null, notCovered: open, idle: open === null && !able };
     });
   } catch (error) {
     if (!(error instanceof TooMuchToLoad)) throw error;
-    return { found: null, notCovered: error.message };
+    return { found: null, notCovered: error.message, idle: false };
   }
 }

@@ -97,8 +97,11 @@ describe('transitions', () => {
           .map(({ operation }) => operation)
           .toSorted(),
       ).toEqual(['list', 'update']);
-      expect(sweep.findings.find(({ operation }) => operation === 'list')!.places).toContain(
-        'test.gate:9 (rule lots/4)',
+      const placesOf = (of: string) => sweep.findings.find(({ operation }) => operation === of)!.places;
+      const [rule, role] = ['test.gate:9 (rule lots/4)', 'test.gate:3 (role steward)'];
+      expect(placesOf('list')).toEqual([rule, role, 'test.gate:4 (action list)']);
+      expect(placesOf('update'), 'what a rule allows besides is guilty of nothing').not.toContain(
+        'test.gate:4 (action list)',
       );
       // Published with the invariant it is refused, with the very step.
       await expect(
@@ -121,7 +124,11 @@ describe('transitions', () => {
       role steward
       action pay on payouts sets status = "paid"
       rules payouts { people may read  people may create (code)  steward may pay when status = "due" }
+      invariant "paid" pay payouts only if me has role steward
+      invariant "read" read payouts only if me is present
       ${identities}`;
+    expect(await proofOf(text, 'paid')).toEqual({ result: 'proved', idle: true });
+    expect(adviceOn(checked(text)).map(({ kind }) => kind.code)).toContain('A022');
     await within(text, async (world) => {
       const made = await world.ask('POST', '/v1/records/payouts', { as: 'ada', body: { code: 'PAY-1' } });
       const refused = await world.ask('POST', `/v1/records/payouts/${made.json.id as string}/actions/pay`, {
@@ -129,6 +136,12 @@ describe('transitions', () => {
         body: {},
       });
       expect(refused.status).toBe(403);
+      const { verdicts } = await world.desk.trials({});
+      const idle = (title: string) =>
+        verdicts.filter(({ trial }) => trial === title).map(({ identity, idle = false }) => [identity, idle]);
+      const all = ['ada', 'ben', 'stella', null];
+      expect(idle('paid'), 'nobody is a test of it').toEqual(all.map((each) => [each, true]));
+      expect(idle('read')).toEqual(all.map((each) => [each, each === null]));
       expect((await world.desk.reach({ as: 'stella' })).reach.map(({ operation }) => operation)).toEqual([
         'read',
         'create',
@@ -163,7 +176,7 @@ describe('nobody raises themself', () => {
       rules hives { people may read when me.grade > 3 }
       invariant "i" promote people only if grade > 100
       ${identities}`;
-    expect(await proofOf(text)).toEqual({ result: 'proved' });
+    expect(await proofOf(text)).toEqual({ result: 'proved', idle: true });
     await within(text, async (world) => {
       const ada = await idOf(world, 'ada');
       const act = await world.ask('POST', `/v1/records/people/${ada}/actions/promote`, {

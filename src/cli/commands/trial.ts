@@ -57,6 +57,10 @@ function printReport(output: Output, report: TrialReport, chosen: boolean): void
       `${mark} ${output.paint.strong(title)} ${output.paint.faint(`${verdicts.length - failed.length} of ${verdicts.length} · ${identities}`)}`,
     );
     for (const verdict of failed) printFailure(output, verdict);
+    if (verdicts.every(({ idle }) => idle === true))
+      output.line(
+        `    ${output.paint.faint('that is no test of it: none of them can do this to any record that is there')}`,
+      );
     const open = new Set(verdicts.flatMap(({ notCovered }) => notCovered ?? []));
     for (const each of open)
       output.line(`    ${output.paint.faint(`nothing was found, and not everything was covered: ${each}`)}`);

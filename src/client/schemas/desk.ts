@@ -156,6 +156,12 @@ export const verdictSchema = z
       .string()
       .optional()
       .describe('Of an invariant against which nothing was found: what was not looked at'),
+    idle: z
+      .literal(true)
+      .optional()
+      .describe(
+        'Of an invariant: this identity can do what it speaks of to no record that there is, and is no test of it',
+      ),
     failure: z
       .object({
         expected: z.string(),

@@ -32,6 +32,8 @@ export interface Violation {
 export interface Looked {
   readonly violation: Violation | null;
   readonly complete: boolean;
+  /** Was any step that does what the invariant speaks of allowed at all? */
+  readonly able: boolean;
 }
 
 /**
@@ -59,6 +61,7 @@ class Looking {
   readonly #decider: Decider;
   readonly #invariant: Invariant;
   #complete = true;
+  #able = false;
 
   constructor(decider: Decider, invariant: Invariant) {
     this.#decider = decider;
@@ -67,7 +70,7 @@ class Looking {
 
   at(record: RecordValues | null): Looked {
     const violation = record === null ? this.#creating() : this.#doing(record);
-    return { violation, complete: this.#complete };
+    return { violation, complete: this.#complete, able: this.#able };
   }
 
   by(question: Question): Violation | null {
@@ -304,6 +307,7 @@ class Looking {
 
   #against(question: Question, decision: Decision, sides: readonly Side[], along: boolean): Violation | null {
     const { only } = this.#invariant;
+    this.#able = true;
     for (const { side, of, circumstances } of sides)
       if (predicateOf(only)(of, circumstances) !== true) return { question, decision, side, along };
     return null;

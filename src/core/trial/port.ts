@@ -67,6 +67,8 @@ export interface Against {
   } | null;
   /** Null: everything was covered. */
   readonly notCovered: string | null;
+  /** The caller can do what the invariant speaks of to no record that there is. */
+  readonly idle: boolean;
 }
 
 /** What a write would have done. `denied`: a rule was lacking; `failed`: something else stood in the way. */

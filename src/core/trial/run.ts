@@ -54,7 +54,7 @@ export async function* tryInvariants(
     if (session === null) continue;
     for (const invariant of invariants) {
       const { title, text, span, operation, collection } = invariant;
-      const { found, notCovered } = await session.against(invariant);
+      const { found, notCovered, idle } = await session.against(invariant);
       const expected = `nobody may ${operation} a record of ${collection} for whom the condition is not true of it`;
       const failure =
         found === null
@@ -72,6 +72,7 @@ export async function* tryInvariants(
         span,
         passed: failure === null,
         ...(notCovered === null ? {} : { notCovered }),
+        ...(idle ? { idle } : {}),
         ...(failure === null ? {} : { failure }),
       };
     }

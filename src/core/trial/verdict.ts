@@ -12,6 +12,8 @@ export interface Verdict {
   readonly passed: boolean;
   /** Of an invariant against which nothing was found: what was not covered. Absent where everything was. */
   readonly notCovered?: string;
+  /** Of an invariant: this identity can do what it speaks of to no record that there is, and is no test of it. */
+  readonly idle?: true;
   /** Present where it failed. */
   readonly failure?: Failure;
 }

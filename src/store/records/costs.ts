@@ -32,8 +32,11 @@ const LOOKUP = 4;
 /** How many items each array is expected to have, by the parameter that it is in the plan. */
 function setsOf(plan: PlanNode): Map<string, number> {
   const name = /\(returns (\$\d+)\)$/.exec(plan['Subplan Name'] ?? '')?.[1];
-  const own: [string, number][] = name === undefined ? [] : [[name, plan['Plan Rows']]];
-  return new Map([...own, ...(plan.Plans ?? []).flatMap((each) => [...setsOf(each)])]);
+  // What is no such part of the plan stands under no parameter's name.
+  return new Map([
+    [name ?? '', plan['Plan Rows']],
+    ...(plan.Plans ?? []).flatMap((each) => [...setsOf(each)]),
+  ]);
 }
 
 /**

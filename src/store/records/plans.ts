@@ -132,7 +132,7 @@ function shapeOf(
   { collection, filter, order, after, limit, fields, rights, summed }: Question,
 ): string {
   // Names of the rulebook and of roles have no blanks in them; what differs in number has its own mark.
-  let shape = `${whoseOf(caller)} of ${collection} ${limit ?? ''} ${typeof rights} ${summed ?? false}`;
+  let shape = `${whoseOf(caller)} of ${collection} ${limit ?? ''} ${typeof rights} ${summed}`;
   for (const { field, descending } of order ?? []) shape += ` ${field}${descending ? '-' : '+'}`;
   for (const value of after ?? []) shape += value === null ? ' ?' : ' !';
   if (fields !== undefined) shape += ` (${fields.join(' ')})`;

@@ -94,7 +94,8 @@ class RecordOfRow implements VisibleRecord {
     const withheld: string[] = [];
     for (const field of this.#reading.fields) {
       const flag = this.#reading.flags.get(field);
-      if (flag === undefined || (flag !== null && columnOfRow(this.#row, flag) === true))
+      // A flag that stands for what is never shown names no column.
+      if (flag === undefined || columnOfRow(this.#row, flag ?? '') === true)
         shown.set(field, columnOfRow(this.#row, field) as Value);
       else withheld.push(field);
     }

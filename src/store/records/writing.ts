@@ -176,23 +176,16 @@ async function trying<T>(
           if (attempt >= attempts) throw new MetOthers('too many writes at the same moment');
           await new Promise((resolve) => setTimeout(resolve, 2 ** attempt * Math.random()));
           continue;
-        case 'unique': {
-          const field = fieldOfConstraint(collection, failure);
-          // A field that the caller did not supply is not named: its value came from a stamp or a default.
-          return refuse({
-            kind: 'value taken',
-            fields: [...supplied.keys()].filter((name) => name === field),
-          });
-        }
+        case 'unique':
+          return refuse({ kind: 'value taken', fields: suppliedAmong(supplied, collection, failure) });
         case 'required':
           // Only what the service fills in itself can come to this: a stamp that is missing.
           return refuse({
             kind: 'value required',
-            fields: [fieldOfConstraint(collection, failure) ?? failure.constraint],
+            fields: [fieldOfConstraint(collection, failure)].flatMap((field) => field ?? []),
           });
         case 'reference': {
-          const field = fieldOfConstraint(collection, failure);
-          const fields = [...supplied.keys()].filter((name) => name === field);
+          const fields = suppliedAmong(supplied, collection, failure);
           return refuse(
             fields.length > 0 ? { kind: 'reference not found', fields } : { kind: 'still referenced' },
           );
@@ -204,6 +197,16 @@ async function trying<T>(
       }
     }
   }
+}
+
+/** The field that stood in the way; none where the caller did not supply it: its value came from a stamp or a default, and is not named. */
+function suppliedAmong(
+  supplied: Supplied,
+  collection: Collection,
+  failure: Parameters<typeof fieldOfConstraint>[1],
+): string[] {
+  const field = fieldOfConstraint(collection, failure);
+  return [...supplied.keys()].filter((name) => name === field);
 }
 
 /** The fields of the caller’s own that are long enough to be what an index, or a JSON value, cannot hold. */

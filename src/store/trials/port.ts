@@ -176,8 +176,8 @@ export class StoreSession implements TrialSession {
 
   async against(invariant: Invariant): Promise<Against> {
     const { rulebook, caller, now } = this.#access;
-    const { found, notCovered } = await askOfCaller(this.#on, rulebook, caller, now, invariant);
-    if (found === null) return { found: null, notCovered };
+    const { found, notCovered, idle } = await askOfCaller(this.#on, rulebook, caller, now, invariant);
+    if (found === null) return { found: null, notCovered, idle };
     const { operation, collection, record, values } = found.question;
     const id = record === null ? null : (record.id as string);
     const named = (of: string, each: RecordValues | null) => {
@@ -203,6 +203,7 @@ export class StoreSession implements TrialSession {
         question: { operation, collection, id, values },
       },
       notCovered: null,
+      idle: false,
     };
   }
 

@@ -101,6 +101,11 @@ function Trial({ title, verdicts }: { title: string; verdicts: readonly VerdictD
           {names.length > 6 ? `${names.length} identities` : names.join(', ')}
         </Typography>
       </Box>
+      {verdicts.every(({ idle }) => idle === true) && (
+        <Typography sx={{ color: 'text.secondary', fontSize: '0.8rem' }}>
+          That is no test of it: none of them can do this to any record that is there
+        </Typography>
+      )}
       {[...new Set(verdicts.flatMap(({ notCovered }) => notCovered ?? []))].map((each) => (
         <Typography key={each} sx={{ color: 'text.secondary', fontSize: '0.8rem' }}>
           Nothing was found, and not everything was covered: {each}
