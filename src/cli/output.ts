@@ -88,3 +88,14 @@ export class Output {
     this.line(table.toString().replace(/[ \t]+$/gm, ''));
   }
 }
+
+/** As many words to a line as fit in a column of so many letters. */
+export function wrapped(words: readonly string[], width: number): string {
+  const lines: string[] = [];
+  for (const word of words) {
+    const last = lines.at(-1);
+    if (last !== undefined && last.length + word.length < width) lines[lines.length - 1] = `${last}, ${word}`;
+    else lines.push(word);
+  }
+  return lines.join(',\n');
+}

@@ -1,6 +1,7 @@
+import type { Answer } from '../core/analysis/outcomes.ts';
 import type { Reach } from '../core/analysis/reach.ts';
 import { audienceOf } from '../core/analysis/reach.ts';
-import { searchCreate } from '../core/analysis/search.ts';
+import { searchMakes } from '../core/analysis/search.ts';
 import type { Caller } from '../core/decide/caller.ts';
 import { Decider } from '../core/evaluate/decider.ts';
 import type { Rulebook } from '../core/ir/rulebook.ts';
@@ -10,11 +11,11 @@ import { LoadedWorld, TooMuchToLoad } from './world.ts';
 /** What somebody may make of one collection: as a line of reach, which counts one record where they may. */
 export interface Creates {
   readonly reach: readonly Reach[];
-  /** Nothing was found that they may make, and not every way of it could be tried. */
-  readonly undecided: boolean;
+  /** What was not found, and could not be tried in every way: such as `create hives`, or `create hives (notes)`. */
+  readonly undecided: readonly string[];
 }
 
-/** May this caller make a record of the collection, with anything at all? Each yes is a request that the closures allow. */
+/** May this caller make a record of the collection, and with which fields supplied? */
 export async function createsOf(
   on: Executor,
   rulebook: Rulebook,
@@ -22,23 +23,26 @@ export async function createsOf(
   now: string,
   collection: string,
 ): Promise<Creates> {
+  const whole = `create ${collection}`;
   try {
     return await new LoadedWorld(on, rulebook).run(now, (world): Creates => {
-      const decider = new Decider(rulebook, caller, world);
-      const { answer, request } = searchCreate(decider, collection);
-      if (answer !== 'yes') return { reach: [], undecided: answer === 'not decided' };
-      const { grounds } = decider.permission('create', collection);
-      const names = [...request!.keys()];
-      const through = grounds
-        .filter(
-          ({ rule }) => names.length === 0 || names.some((name) => rule.operations.get('create')!.has(name)),
-        )
-        .map(({ rule: { id } }) => ({ rule: id, audience: audienceOf(rulebook, id), records: 1 }));
-      const fields = Object.fromEntries(names.map((name) => [name, 1]));
-      return { reach: [{ collection, operation: 'create', records: 1, fields, through }], undecided: false };
+      const makes = searchMakes(new Decider(rulebook, caller, world), collection);
+      if (makes.answer !== 'yes') return { reach: [], undecided: makes.answer === 'no' ? [] : [whole] };
+      const of = (answer: Answer) =>
+        [...makes.fields].flatMap(([name, each]) => (each === answer ? name : []));
+      const through = makes.through.map((id) => ({
+        rule: id,
+        audience: audienceOf(rulebook, id),
+        records: 1,
+      }));
+      const fields = Object.fromEntries(of('yes').map((name) => [name, 1]));
+      return {
+        reach: [{ collection, operation: 'create', records: 1, fields, through }],
+        undecided: of('not decided').map((name) => `${whole} (${name})`),
+      };
     });
   } catch (error) {
     if (!(error instanceof TooMuchToLoad)) throw error;
-    return { reach: [], undecided: true };
+    return { reach: [], undecided: [whole] };
   }
 }

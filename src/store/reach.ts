@@ -72,8 +72,7 @@ export async function wholeReach(
         const made = await makes(counted[0]!);
         const counting = reachOf(rulebook, collection, classes.get('')!);
         const whole = { ...counting, reach: [...counting.reach, ...made.reach] };
-        if (made.undecided) result.undecided.push(`create ${collection}`);
-        result.undecided.push(...undecidedOf(collection, classes.get('')!));
+        result.undecided.push(...made.undecided, ...undecidedOf(collection, classes.get('')!));
         result.collections.push({ name: collection, total: whole.total });
         result.reach.push(...whole.reach);
         result.givesBack.push(...givenBack(rulebook, collection, classes.get('')!));

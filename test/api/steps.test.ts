@@ -475,19 +475,38 @@ describe('sharing', () => {
 
 test('a role that lets somebody make records is more, in reach and in its preview', async () => {
   const text = `
-    collection hives { code text required label }
+    collection hives { code text required label  notes text  price decimal }
+    collection crews { code text required label }
     role steward
     role maker
-    rules hives { maker may create }
+    rules hives { people may create (code)  maker may create (code, notes)  maker may create (code, price) when not me has role maker }
+    rules crews { maker may create }
     ${identities}`;
   await within(text, async (world) => {
-    const ada = await idOf(world, 'ada');
-    const preview = await world.desk
-      .previewRoles({ give: { role: 'maker' }, people: [ada] } as never)
-      .catch(() => null);
-    const reach = await world.desk.reach({ role: 'maker' });
-    expect(reach.reach).toMatchObject([{ collection: 'hives', operation: 'create' }]);
-    if (preview !== null) expect(JSON.stringify(preview)).toContain('create');
+    const { id } = await world.desk.addPerson({ name: 'Dora' });
+    const change = { people: [id], give: [{ role: 'maker' }] };
+    const [preview] = (await world.desk.previewRoles(change)).people;
+    const supplied = (field: string) => ({ field, was: 0, is: 1 });
+    expect(preview!.changes).toEqual([
+      { collection: 'hives', operation: 'create', records: { was: 1, is: 1 }, fields: [supplied('notes')] },
+      { collection: 'crews', operation: 'create', records: { was: 0, is: 1 }, fields: [supplied('code')] },
+    ]);
+    // That nothing else was found is no proof that nothing is.
+    expect(preview!.undecided).toEqual(['create hives (price)']);
+    const { reach } = await world.desk.reach({ role: 'maker' });
+    expect(reach).toEqual([
+      {
+        collection: 'hives',
+        operation: 'create',
+        records: 1,
+        fields: { code: 1, notes: 1 },
+        through: [
+          { rule: 'hives/1', audience: 'people', records: 1 },
+          { rule: 'hives/2', audience: 'maker', records: 1 },
+        ],
+      },
+      expect.objectContaining({ collection: 'crews', operation: 'create' }),
+    ]);
   });
 });
 

@@ -130,7 +130,7 @@ function tellEffects(output: Output, { effects, looked, withheld }: Preview): vo
     output.line(
       withheld
         ? `something changes on the records that are there, for so few people that it is told after an unlock alone`
-        : `nothing changes on the records that are there, for ${whom}`,
+        : `nobody reads, updates, deletes or shares more or fewer of the records that are there, of ${whom}`,
     );
     return;
   }

@@ -2,7 +2,10 @@ import { stringify } from 'csv-stringify/sync';
 import type { ReachDocument, ReachersDocument } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
-import type { Output } from '../output.ts';
+import { wrapped, type Output } from '../output.ts';
+
+/** Letters of the column of fields. */
+const WIDE = 44;
 
 interface Options {
   readonly role?: string;
@@ -102,7 +105,12 @@ export function printReach(
         index > 0 && adds[index - 1]!.role === each ? '' : each,
         `${operation} ${collection}`,
         operation === 'create' ? 'new ones' : records > 0 ? `${records} more` : '',
-        wrapped(Object.entries(ownFields(fields)).map(([field, count]) => `${field} (${count})`)),
+        operation === 'create'
+          ? fieldWords(fields, 1)
+          : wrapped(
+              Object.entries(ownFields(fields)).map(([field, count]) => `${field} (${count})`),
+              WIDE,
+            ),
       ]),
     );
   }
@@ -130,18 +138,10 @@ function ownFields(fields: Readonly<Record<string, number>>): Record<string, num
 /** Fields that go with every record stand without a number. */
 function fieldWords(fields: Readonly<Record<string, number>>, records: number): string {
   const named = Object.entries(ownFields(fields));
-  return wrapped(named.map(([field, count]) => (count === records ? field : `${field} (${count})`)));
-}
-
-/** As many to a line as fit in a column. */
-function wrapped(words: readonly string[]): string {
-  const lines: string[] = [];
-  for (const word of words) {
-    const last = lines.at(-1);
-    if (last !== undefined && last.length + word.length < 44) lines[lines.length - 1] = `${last}, ${word}`;
-    else lines.push(word);
-  }
-  return lines.join(',\n');
+  return wrapped(
+    named.map(([field, count]) => (count === records ? field : `${field} (${count})`)),
+    WIDE,
+  );
 }
 
 function printReachers(output: Output, { reachers, asked, left }: ReachersDocument, what: string): void {
@@ -158,6 +158,7 @@ function printReachers(output: Output, { reachers, asked, left }: ReachersDocume
           (operation === 'read' ? shown : operation === 'update' ? updatable : []).filter(
             (field) => !['id', 'created_at', 'updated_at'].includes(field),
           ),
+          WIDE,
         ),
         (through[operation] ?? []).map(({ rule, audience }) => `${rule} ${audience}`).join('\n'),
       ]),

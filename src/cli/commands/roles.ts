@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import type { RoleChangeRequest, RolePreview } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
-import type { Output } from '../output.ts';
+import { wrapped, type Output } from '../output.ts';
 import { moment } from '../values.ts';
 
 /** `firmgate roles list` */
@@ -108,7 +108,7 @@ export function printPreview(output: Output, { at, people, left }: RolePreview):
           : records.was === records.is
             ? String(records.is)
             : `${records.was} → ${records.is}`,
-        fieldWords(fields, records),
+        operation === 'create' ? suppliedWords(fields) : fieldWords(fields, records),
       ]),
     );
   }
@@ -121,6 +121,14 @@ function mayWords({ was, is }: { was: number; is: number }): string {
   return is > 0 ? 'may not → may' : 'may → may not';
 }
 
+/** Which fields may be supplied, and may no longer. */
+function suppliedWords(fields: RolePreview['people'][number]['changes'][number]['fields']): string {
+  return wrapped(
+    fields.map(({ field, is }) => `${is > 0 ? '+' : '−'} ${field}`),
+    60,
+  );
+}
+
 /** Fields that simply come or go with the records are not repeated. */
 function fieldWords(
   fields: RolePreview['people'][number]['changes'][number]['fields'],
@@ -130,14 +138,10 @@ function fieldWords(
     ({ field, was, is }) =>
       !['id', 'created_at', 'updated_at'].includes(field) && !(was === records.was && is === records.is),
   );
-  const words = own.map(({ field, was, is }) => `${field} ${was} → ${is}`);
-  const lines: string[] = [];
-  for (const word of words) {
-    const last = lines.at(-1);
-    if (last !== undefined && last.length + word.length < 60) lines[lines.length - 1] = `${last}, ${word}`;
-    else lines.push(word);
-  }
-  return lines.join(',\n');
+  return wrapped(
+    own.map(({ field, was, is }) => `${field} ${was} → ${is}`),
+    60,
+  );
 }
 
 /** Those named, and those of a file, one a line; `-` is standard input. */

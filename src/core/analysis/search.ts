@@ -2,6 +2,7 @@ import { holdsBy, type Node, type TrueOf } from '../decide/nodes.ts';
 import type { RecordValues } from '../decide/caller.ts';
 import type { Permission } from '../decide/formula.ts';
 import { SHARE, shareableCollections } from '../decide/shares.ts';
+import type { Change } from '../decide/steps/asking.ts';
 import { technical } from '../decide/steps/verdict.ts';
 import type { Decider, Decision, Question } from '../evaluate/decider.ts';
 import { valueIn } from '../evaluate/closures.ts';
@@ -110,6 +111,33 @@ export function searchCreate(decider: Decider, collection: string, supplying?: s
   const permission = decider.permission('create', collection);
   if (permission.grounds.length === 0) return nothingFound;
   return new Search(decider, collection, null, false).create(permission, supplying);
+}
+
+/** What somebody may make of a collection: at all, with which fields supplied, and by which rules. */
+export interface Makes {
+  readonly answer: Answer;
+  /** Of those that a rule covers; empty where nothing may be made. */
+  readonly fields: ReadonlyMap<string, Answer>;
+  readonly through: readonly string[];
+}
+
+/** The same field by field. Each yes is a request that the closures allow. Cost: a search for each field that rules cover. */
+export function searchMakes(decider: Decider, collection: string): Makes {
+  const permission = decider.permission('create', collection);
+  const search = new Search(decider, collection, null, false);
+  const whole = searchCreate(decider, collection);
+  if (whole.answer !== 'yes') return { answer: whole.answer, fields: new Map(), through: [] };
+  const covered = new Set(permission.grounds.flatMap(({ rule }) => [...rule.operations.get('create')!]));
+  const found = [...collectionOf(decider.rulebook.schema, collection).fields.values()]
+    .filter(({ name, system }) => !system && covered.has(name))
+    .map(({ name }) => [name, search.create(permission, name)] as const);
+  const allowed = [whole, ...found.map(([, each]) => each)].filter(({ answer }) => answer === 'yes');
+  const through = new Set(allowed.flatMap((each) => search.throughRequest('create', each)));
+  return {
+    answer: 'yes',
+    fields: new Map(found.map(([name, { answer }]) => [name, answer])),
+    through: permission.grounds.map(({ rule }) => rule.id).filter((id) => through.has(id)),
+  };
 }
 
 /** Would some request change the field, or send it as it is; or carry out the action? With that request. */
@@ -356,17 +384,20 @@ class Search {
   throughRequest(operation: string, { request, decision }: Found): string[] {
     const { grounds, action } = this.#decider.permission(operation, this.#collection.name);
     const names = [...request!.keys()];
-    const after = decision!.after!;
-    const changed = new Map(Object.entries(after).filter(([name, value]) => value !== this.#record![name]));
+    const after = Object.entries(decision!.after!);
+    const record = this.#record;
+    const change: Change<Value> =
+      record === null
+        ? { kind: 'created', values: new Map(after) }
+        : { kind: 'changed', values: new Map(after.filter(([name, value]) => value !== record[name])) };
+    // Where nothing is supplied, nothing has to be covered.
+    const covers = ({ rule }: Permission['grounds'][number]) =>
+      action !== null ||
+      names.length === 0 ||
+      names.some((name) => rule.operations.get(operation)!.has(name));
     return grounds
-      .filter(
-        ({ rule }) => action !== null || names.some((name) => rule.operations.get(operation)!.has(name)),
-      )
-      .filter(({ node }) =>
-        holdsBy(node, (leaf) =>
-          this.#decider.isTrue(leaf, this.#record, { kind: 'changed', values: changed }),
-        ),
-      )
+      .filter(covers)
+      .filter(({ node }) => holdsBy(node, (leaf) => this.#decider.isTrue(leaf, record, change)))
       .map(({ rule }) => rule.id);
   }
 }

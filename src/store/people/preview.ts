@@ -62,8 +62,7 @@ export async function previewChange(
         const { caller } = counted.find((each) => each.name === name)!;
         const made = await createsOf(on, rulebook, caller, before.now, collection);
         const open = undecided.get(id)!;
-        if (made.undecided) open.add(`create ${collection}`);
-        for (const what of undecidedOf(collection, found)) open.add(what);
+        for (const what of [...made.undecided, ...undecidedOf(collection, found)]) open.add(what);
         return [...reachOf(rulebook, collection, found).reach, ...made.reach];
       };
       for (const { id } of people)

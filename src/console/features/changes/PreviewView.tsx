@@ -58,7 +58,7 @@ export function PreviewView({ preview }: { preview: Preview }) {
               ? `On the records that are there, for ${looked.identities} identities and visitors, ${looked.people} people.`
               : withheld
                 ? 'Something changes, for so few people that it is told after an unlock alone.'
-                : `Nothing changes on the records that are there, for ${looked.identities} identities and visitors, ${looked.people} people.`}
+                : `Nobody reads, updates, deletes or shares more or fewer of the records that are there, of ${looked.identities} identities and visitors, ${looked.people} people.`}
         </Typography>
         {effects !== null && (
           <GainedAndLostFigure

@@ -120,6 +120,7 @@ function Told({ preview: { people, left } }: { preview: RolePreview }) {
           {changes
             .slice(0, 4)
             .map(({ collection, operation, records: { was, is } }) => {
+              if (was === is) return `${operation} ${collection} with other fields`;
               if (operation === 'create') return `${is > 0 ? 'may' : 'may no longer'} create ${collection}`;
               return `${operation} ${collection} ${was} → ${is}`;
             })

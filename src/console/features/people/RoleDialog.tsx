@@ -181,14 +181,19 @@ function Preview({ preview: { at, people } }: { preview: RolePreview }) {
                     ? records.is
                     : `${records.was} → ${records.is}`}
               </TableCell>
-              <TableCell>{operation === 'create' ? '' : difference(records)}</TableCell>
+              <TableCell>
+                {operation === 'create' && records.was !== records.is ? '' : difference(records)}
+              </TableCell>
               <TableCell sx={{ maxWidth: 340, whiteSpace: 'normal' }}>
-                {fields
-                  .filter(
-                    ({ field, was, is }) => !system.has(field) && (was !== records.was || is !== records.is),
-                  )
-                  .map(({ field, was, is }) => `${field} ${was} → ${is}`)
-                  .join(', ')}
+                {operation === 'create'
+                  ? fields.map(({ field, is }) => `${is > 0 ? '+' : '−'} ${field}`).join(', ')
+                  : fields
+                      .filter(
+                        ({ field, was, is }) =>
+                          !system.has(field) && (was !== records.was || is !== records.is),
+                      )
+                      .map(({ field, was, is }) => `${field} ${was} → ${is}`)
+                      .join(', ')}
               </TableCell>
             </TableRow>
           ))}
