@@ -78,7 +78,7 @@ test('after a step a field differs for the record that it changes alone, and is 
     'collection hives { note text  size integer required }  collection visits { note text }',
   );
   const type: Type = { kind: 'text' };
-  const fields = new Fields(new Declarations(rulebook, null), [], () => rulebook.schema);
+  const fields = new Fields(new Declarations(rulebook, 1), [], () => rulebook.schema);
   const given = { term: 'g', present: 'true', type };
   fields.changed = { collection: 'hives', record: 'r', created: false, values: new Map([['note', given]]) };
   const of = (element: string, field = 'note', collection = 'hives', world: 'before' | 'after' = 'after') => {
@@ -98,4 +98,10 @@ test('after a step a field differs for the record that it changes alone, and is 
   // What is created is there on both sides.
   fields.changed = { ...fields.changed, created: true };
   expect(of('r', 'note', 'hives', 'before')).toEqual(['g', 'true']);
+  // Of any number of records it cannot be said of each that its times are within the years that there are.
+  const many = new Fields(new Declarations(rulebook, null), [], () => rulebook.schema);
+  expect(many.of('hives', 'updated_at', 'x', 'before').term).toMatch(
+    /^\(ite \(and .*\) \(v_hives_updated_at x\) 0\)$/,
+  );
+  expect(many.of('hives', 'size', 'x', 'before').term).toBe('(v_hives_size x)');
 });
