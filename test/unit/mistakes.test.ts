@@ -155,6 +155,8 @@ test.each<[string, string, RegExp]>([
   ['guests', rules('guests may read (all)'), /visitors/],
   ['current_user', when('keeper = current_user'), /me/],
   ['user.level', when('user.level > 1'), /me/],
+  ['share for', rules('people may share for read when keeper = me'), /^a rule says who may share/],
+  ['share with', rules('people may read, share with everybody'), /^a rule says who may share/],
   ['exists', when('exists (yards)'), /some y in yards has/],
 ])('%s is told what it is called here', (_, text, said) => {
   const checked = checkRulebook([{ name: 'mistake.gate', text }]);

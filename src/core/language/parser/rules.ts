@@ -56,6 +56,11 @@ function parseSentence(cursor: Cursor): RuleSentence {
   const who = parseAudience(cursor);
   takeMay(cursor, 'after who it is about');
   const clauses = cursor.list(() => parseOperation(cursor, parseBareFields));
+  if (clauses.at(-1)?.operation === 'share' && ['for', 'with', 'to'].some((word) => cursor.isWord(word)))
+    cursor.fail(
+      'P001',
+      'a rule says who may share: with whom, and for what, is said by whoever shares a record',
+    );
   const when = parseWhen(cursor);
   passComma(cursor);
   const core = cursor.since(start);
