@@ -141,6 +141,24 @@ describe('advice', () => {
   });
 
   test.each([
+    ['people may create (code, keeper)', '', 'keeper (people)'],
+    ['people may update when note = "x"', '', 'keeper (people)'],
+    ['people may go', '', null],
+    ['people may give', '', 'to (people)'],
+    ['people may create (code) stamp keeper = me', '', null],
+    [
+      'people may create (code, keeper) when keeper = me',
+      'rules people { people may read (id) when this = me }',
+      null,
+    ],
+  ])('“%s” and “%s” supply what nobody can read: %s', (rule, more, said) => {
+    const actions = 'action give on hives (to ref people) sets keeper = to';
+    const { advice } = adviceOf(`${acting('sets note = "x"', rule)} ${actions} ${more}`);
+    const own = advice.filter(({ kind }) => kind.code === 'A023').map(({ message }) => message);
+    expect(own).toEqual(said === null ? [] : [expect.stringContaining(said)]);
+  });
+
+  test.each([
     ['fields', 'collection bees { kind "Sort" text  sort text }', 'sort is shown as “sort”, as kind is'],
     ['collections', 'collection bees "Hives" { kind text }', 'bees is shown as “Hives”, as hives is'],
     ['roles', 'role helper "Keeper"', 'helper is shown as “Keeper”, as keeper is'],

@@ -14,6 +14,7 @@ import { ownerByName } from './owner-by-name.ts';
 import { ownerChanges } from './owner-changes.ts';
 import { ownerUnset } from './owner-unset.ts';
 import { pointlessCondition } from './pointless-condition.ts';
+import { referenceUnread } from './reference-unread.ts';
 import { roleUnheld } from './role-unheld.ts';
 import { sameTitle } from './same-title.ts';
 import { sensitiveOpen } from './sensitive-open.ts';
@@ -50,6 +51,7 @@ export const adviceKinds: readonly AdviceKind[] = [
   whoTheyAre,
   sameTitle,
   actionUndoes,
+  referenceUnread,
 ];
 
 export interface Advice extends Found {
