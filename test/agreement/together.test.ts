@@ -3,10 +3,16 @@ import type { Caller } from '../../src/core/decide/caller.ts';
 import { sharingsOf } from '../../src/core/decide/shares.ts';
 import { Access } from '../../src/core/sql/access.ts';
 import { EffectKinds, type CommonKind, type OwnKind } from '../../src/core/sql/effect-kinds.ts';
-import { effectsSql, type BothSides, type EffectItem } from '../../src/core/sql/effects.ts';
+import { effectsSql, type BothSides } from '../../src/core/sql/effects.ts';
 import { sql, value } from '../../src/core/sql/fragment.ts';
 import { run } from '../../src/store/connection.ts';
-import { countAlone, countTogether, sameFor, type Person } from '../../src/store/preview/counting.ts';
+import {
+  countAlone,
+  countTogether,
+  sameFor,
+  type Counted,
+  type Person,
+} from '../../src/store/preview/counting.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
 import { records, schema } from '../decide/truths.ts';
 import type { OwnDatabase } from '../support/database.ts';
@@ -128,7 +134,7 @@ async function idsOf({ was, is }: Person) {
     values,
   };
   const rows = await run<Record<string, string | boolean>>(own.database, records);
-  return ({ operation, field }: EffectItem) => {
+  return ({ operation, field }: Pick<Counted, 'operation' | 'field'>) => {
     const place = items.findIndex((each) => each.operation === operation && each.field === field);
     const those = (before: boolean) =>
       new Set(

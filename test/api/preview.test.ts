@@ -19,6 +19,8 @@ collection crews { name text required label  lead ref people }
 role keeper
 role clerk
 role office
+action close on hives sets state = "closed"
+action note on hives (text text required) sets notes = text
 rules people { people may read (name, district), update (name) when mine }
 rules crews { people may read (all)  office may update (all) }
 rules hives {
@@ -33,7 +35,8 @@ ${more}`;
 const before = rulebook(`
   clerk may read (code, notes), update (state) when state = "open"
   everybody may read (code) when keeper is missing
-  nobody but office may read (price) unless keeper = me`);
+  nobody but office may read (price) unless keeper = me
+  keeper may close when mine and old.state = "open"`);
 const file = (text: string) => ({ files: [{ name: 'main.gate', text }] });
 const everybody = ['ada', 'ben', 'cleo', 'olga', 'visitor'];
 
@@ -70,6 +73,7 @@ async function served(): Promise<Map<string, Set<string>>> {
       for (const field of rights.update) add(`${name} update hives.${field}`, label);
       if (rights.update.length > 0) add(`${name} update hives`, label);
       if (rights.delete) add(`${name} delete hives`, label);
+      for (const action of rights.actions) add(`${name} ${action} hives`, label);
     }
   }
   return found;
@@ -121,7 +125,18 @@ test.each([
     everybody may read (code) when keeper is missing
     nobody but office may read (price, notes)
     nobody may delete unless state = "closed"
-    nobody but clerk may update unless notes is present`,
+    nobody but clerk may update unless notes is present
+    keeper may close when mine and old.state = "open"
+    nobody may close unless old.notes is present`,
+  ],
+  [
+    'actions are for others',
+    `clerk may read (code, notes), update (state) when state = "open"
+    everybody may read (code) when keeper is missing
+    nobody but office may read (price) unless keeper = me
+    clerk may close when old.state = "open" and keeper.district = me.district
+    keeper may note when mine and new.notes != old.notes
+    people may note when keeper is missing and notes is missing`,
   ],
   ['nothing is left', ''],
   ['identities hold other roles', 'clerk may read (all)', 'role guest'],
@@ -134,6 +149,8 @@ test.each([
   const is = await served();
   expect(foretold(foreseen)).toEqual(changed(was, is));
   expect(Object.keys(foretold(foreseen)).length).toBeGreaterThan(2);
+  const acts = Object.keys(foretold(foreseen)).filter((each) => / (close|note) /.test(each));
+  expect(acts.length, 'actions among them').toBeGreaterThan(0);
 });
 
 test('the worst comes first, who is locked out is named, and what nobody could change any more', async () => {

@@ -130,7 +130,7 @@ function tellEffects(output: Output, { effects, looked, withheld }: Preview): vo
     output.line(
       withheld
         ? `something changes on the records that are there, for so few people that it is told after an unlock alone`
-        : `nobody reads, updates, deletes or shares more or fewer of the records that are there, of ${whom}`,
+        : `nobody may do more or less with the records that are there, of ${whom}`,
     );
     return;
   }
@@ -142,7 +142,7 @@ function tellEffects(output: Output, { effects, looked, withheld }: Preview): vo
     ['', 'what', 'gained', 'lost', 'who'],
     rows.map(([first, names]) => [
       words[first.danger],
-      `${first.operation} ${first.collection} (${names.join(', ')})`,
+      `${first.operation} ${first.collection}${names.join() === RECORD ? '' : ` (${names.join(', ')})`}`,
       aligned(first.gained, ({ gained }) => gained),
       aligned(first.lost, ({ lost }) => lost),
       whoOf(first),
@@ -157,11 +157,14 @@ function together(effects: readonly EffectDocument[]): [EffectDocument, string[]
     const { collection, operation, danger, who, others, field } = each;
     const key = JSON.stringify([collection, operation, danger, who, others]);
     const row = rows.get(key) ?? [each, []];
-    row[1].push(field ?? 'the record');
+    row[1].push(field ?? RECORD);
     rows.set(key, row);
   }
   return [...rows.values()];
 }
+
+/** What is said in place of fields where it is the record. */
+const RECORD = 'the record';
 
 const words = {
   visitors: '!! visitors',

@@ -38,7 +38,7 @@ const whoSchema = z.object({
 export const effectSchema = z
   .object({
     collection: z.string(),
-    operation: z.enum(['read', 'update', 'delete', 'share']),
+    operation: z.string().describe('read, update, delete, share, or an action'),
     field: z.string().nullable().describe('Null: the record'),
     sensitive: z.boolean(),
     danger: z.enum(['visitors', 'sensitive', 'changes', 'more', 'less']).describe('The first is the worst'),

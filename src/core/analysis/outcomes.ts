@@ -73,8 +73,11 @@ export interface OutcomeOptions {
   readonly unchanged?: boolean;
   /** Conditions that decide nothing, and in which requests are to differ, too. */
   readonly watching?: readonly Condition[];
-  /** `writes`: nothing of what is shown, of what goes along with other records, and of the rules that let them. */
-  readonly only?: 'everything' | 'writes';
+  /**
+   * `writes`: nothing of what is shown, of what goes along with other records, and of the rules that let them. `actions`: nothing but
+   * actions, for `act` alone.
+   */
+  readonly only?: 'everything' | 'writes' | 'actions';
 }
 
 const never: Condition = { kind: 'constant', value: false };
@@ -128,7 +131,7 @@ export class Outcomes {
       this.#formula(reading.field(name).whole),
     ]);
     const updating = this.#permission('update');
-    this.#updates = [...fields.values()]
+    this.#updates = (only === 'actions' ? [] : [...fields.values()])
       .filter(({ system }) => !system)
       .map(({ name }) => {
         const found = requestsToUpdate(rulebook.schema, updating, name, watching);
@@ -145,15 +148,17 @@ export class Outcomes {
       const permission = this.#permission(name);
       return [name, this.#any(permission, requestsToAct(permission, watching), null)];
     });
-    const { may, beyond } = deletion(rulebook, caller, collection);
+    const { may, beyond } =
+      only === 'actions' ? { may: never, beyond: null } : deletion(rulebook, caller, collection);
     this.#deleting = this.#answer(
       beyond ?? never,
       'not decided',
       this.#answer(may, 'yes', () => 'no'),
     );
-    this.#sharing = shareableCollections(rulebook).has(collection)
-      ? this.#formula(this.#permission(SHARE).record)
-      : null;
+    this.#sharing =
+      only !== 'actions' && shareableCollections(rulebook).has(collection)
+        ? this.#formula(this.#permission(SHARE).record)
+        : null;
     this.#follows = (everything ? followers(rulebook, caller, collection) : []).map(
       ({ what, when, perhaps }) => [
         what,
@@ -215,6 +220,12 @@ export class Outcomes {
         ...acted.map(([name, { through }]) => [name, through] as const),
       ]),
     };
+  }
+
+  /** Would some request carry out this action, on a record of which this was found? */
+  act(name: string): (bits: Bits) => Answer {
+    const of = this.#actions.find(([each]) => each === name)?.[1] ?? (() => no);
+    return (bits) => (this.#readable(bits) ? of(bits).answer : 'no');
   }
 
   #permission(operation: string): Permission {

@@ -1,9 +1,20 @@
 import { Asking, Numbered, type Bits } from '../analysis/bits.ts';
 import { plainCondition } from '../analysis/grounds.ts';
+import { Outcomes } from '../analysis/outcomes.ts';
 import type { Condition } from '../ir/conditions.ts';
+import { isBuiltIn } from '../ir/rulebook.ts';
 import type { Access } from './access.ts';
 import { bitsSql, truthSql } from './counting.ts';
-import { bothSql, itemsOf, mayNode, nameOf, suppliedOf, type BothSides, type EffectItem } from './effects.ts';
+import {
+  bothSql,
+  itemsOf,
+  mayNode,
+  nameOf,
+  suppliedOf,
+  type ActItem,
+  type BothSides,
+  type EffectItem,
+} from './effects.ts';
 import { anyOf, sql, value, type Fragment } from './fragment.ts';
 import { column, recordKeys } from './identifiers.ts';
 import type { Pinned } from './pinned.ts';
@@ -31,6 +42,8 @@ export interface CountedEffect {
   readonly lost: number;
   readonly more: Examples;
   readonly less: Examples;
+  /** Records of which it is not decided on one of the sides; they count for neither. Absent: none. */
+  readonly open?: number;
 }
 
 /** Records by id. */
@@ -46,23 +59,34 @@ export interface Examples {
  * those who are asked about, in this collection or what its sentences ask about. Cost: one pass, and for each person a search for theirs.
  */
 export class EffectKinds {
-  readonly items: readonly EffectItem[];
+  readonly items: readonly (EffectItem | ActItem)[];
   readonly #both: BothSides;
   readonly #pairs: readonly Pinned[];
   readonly #common = { was: new Numbered(), is: new Numbered() };
   readonly #people: readonly { readonly was: Asked; readonly is: Asked }[];
 
-  constructor(both: BothSides, pairs: readonly Pinned[]) {
+  /** `items`: all that is told of a record, or actions. */
+  constructor(both: BothSides, pairs: readonly Pinned[], items: EffectKinds['items'] = itemsOf(both)) {
     this.#both = both;
     this.#pairs = pairs;
-    this.items = itemsOf(both);
+    this.items = items;
     this.#people = pairs.map(({ was, is }) => ({ was: this.#asked('was', was), is: this.#asked('is', is) }));
   }
 
   #asked(side: 'was' | 'is', access: Access): Asked {
     const name = this.#both[side];
-    const asking = new Asking(access.rulebook, access.caller, access.now, this.#common[side]);
-    const holds = this.items.map(({ operation, field }) => {
+    const { rulebook, caller, now } = access;
+    const isActing = name !== null && !this.items.every(isNoAct);
+    const outcomes = !isActing
+      ? null
+      : new Outcomes(rulebook, name, caller, now, this.#common[side], { only: 'actions' });
+    const asking = outcomes?.asking ?? new Asking(rulebook, caller, now, this.#common[side]);
+    const holds = this.items.map((item): ((bits: Bits) => boolean | null) => {
+      if (!isNoAct(item)) {
+        const acts = outcomes?.act(item.operation);
+        return (bits) => (acts === undefined ? false : answers[acts(bits)]);
+      }
+      const { operation, field } = item;
       const at = field === null ? null : this.#both.fields.find((each) => each.name === field)![side];
       // What is not there on one side is nobody’s there.
       if (name === null || (at === null && field !== null)) return () => false;
@@ -152,15 +176,19 @@ export class EffectKinds {
     return this.items.map((_, item) => {
       const [was, is] = [asked.was.holds[item]!, asked.is.holds[item]!];
       const truths = bits.map((each) => [was(each.was), is(each.is)] as const);
+      const isOpen = (index: number) => truths[index]!.includes(null);
       const those = (before: boolean | null, after: boolean | null) =>
         kinds.filter(
           (_each, index) =>
+            !isOpen(index) &&
             (before === null || truths[index]![0] === before) &&
             (after === null || truths[index]![1] === after),
         );
       const count = (some: readonly { readonly n: number }[]) => some.reduce((sum, { n }) => sum + n, 0);
       const [gained, lost] = [those(false, true), those(true, false)];
+      const open = count(kinds.filter((_each, index) => isOpen(index)));
       return {
+        ...(open === 0 ? {} : { open }),
         was: count(those(true, null)),
         is: count(those(null, true)),
         gained: count(gained),
@@ -207,10 +235,16 @@ export class EffectKinds {
   }
 }
 
-/** What is asked on one side, and for each item how its truth is read. */
+/** What is asked on one side, and for each item how its truth is read; null: it is not decided. */
 interface Asked {
   readonly asking: Asking;
-  readonly holds: readonly ((bits: Bits) => boolean)[];
+  readonly holds: readonly ((bits: Bits) => boolean | null)[];
+}
+
+const answers = { yes: true, no: false, 'not decided': null } as const;
+
+function isNoAct(item: EffectItem | ActItem): item is EffectItem {
+  return isBuiltIn(item.operation);
 }
 
 function keyOf({ was, is }: CommonKind): string {

@@ -1,7 +1,7 @@
 import { SHARE } from '../decide/shares.ts';
 import type { Permission } from '../decide/formula.ts';
 import { all, any, type Node } from '../decide/nodes.ts';
-import type { Operation } from '../ir/rulebook.ts';
+import { actionsOn, type Operation, type Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, systemFieldNames } from '../types/schema.ts';
 import type { Access } from './access.ts';
 import { commaList, sql, type Fragment } from './fragment.ts';
@@ -13,6 +13,12 @@ export interface EffectItem {
   readonly operation: 'read' | 'update' | 'delete' | 'share';
   /** Null: the record as such. */
   readonly field: string | null;
+}
+
+/** Whether a caller may carry out an action on a record, with anything at all, before and after. */
+export interface ActItem {
+  readonly operation: Operation;
+  readonly field: null;
 }
 
 export interface EffectsQuery {
@@ -127,6 +133,15 @@ export function itemsOf({ fields }: BothSides): EffectItem[] {
     { operation: 'delete', field: null },
     { operation: 'share', field: null },
   ];
+}
+
+/** The actions of either side. One that is called otherwise than before is another. */
+export function actsOf(before: Rulebook, after: Rulebook, { was, is }: BothSides): ActItem[] {
+  const names = [
+    ...(was === null ? [] : actionsOn(before, was)),
+    ...(is === null ? [] : actionsOn(after, is)),
+  ].map(({ name }) => name);
+  return [...new Set(names)].map((operation) => ({ operation, field: null }));
 }
 
 /** The fields of one side that a change could supply. */

@@ -110,7 +110,6 @@ async function kept(
 
 function notCovered(found: Effects | null, passage: Passage, unlocked: boolean): string[] {
   const { present, collections } = passage;
-  const alone = present.actions.size > 0 ? 'creating and actions are' : 'creating is';
   const deleted = (found?.effects ?? []).filter(({ operation }) => operation === 'delete');
   const following = new Set(deleted.flatMap(({ collection }) => [...followersOf(present, collection)]));
   const fresh = collections.filter(({ was }) => was === null).map(({ name }) => name);
@@ -118,9 +117,17 @@ function notCovered(found: Effects | null, passage: Passage, unlocked: boolean):
     ...(found === null
       ? ['it cannot be published as it is, so nothing was counted']
       : [
-          `${alone} not counted: no record says what might be written`,
+          'creating is not counted: no record says what might be written',
           'an update is judged for each record as it is, not for what somebody may write into it',
           'what roles and attributes from a token would change is not known',
+        ]),
+    ...(found === null || found.openActs.length === 0
+      ? []
+      : [`of some records it is not decided who may carry out an action: ${found.openActs.join(', ')}`]),
+    ...(found === null || found.uncountedActs.length === 0
+      ? []
+      : [
+          `actions are not counted for everybody, such as those to whom something is shared: ${found.uncountedActs.join(', ')}`,
         ]),
     ...(following.size === 0
       ? []

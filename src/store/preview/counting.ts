@@ -3,7 +3,7 @@ import { remembered } from '../../core/decide/remembered.ts';
 import { shareableFrom } from '../../core/decide/shares.ts';
 import type { Access } from '../../core/sql/access.ts';
 import { EffectKinds, type CommonKind, type Examples, type OwnKind } from '../../core/sql/effect-kinds.ts';
-import { effectsSql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
+import { effectsSql, type ActItem, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
 import type { Pinned } from '../../core/sql/pinned.ts';
 import type { SetForm } from '../../core/sql/sets.ts';
 import { run, type Executor } from '../connection.ts';
@@ -23,7 +23,11 @@ export interface Effect extends Counted {
 }
 
 /** What somebody gains and loses of one kind in one collection. */
-export interface Counted extends EffectItem {
+export interface Counted {
+  /** `read`, `update`, `delete`, `share`, or an action. */
+  readonly operation: string;
+  /** Null: the record as such. */
+  readonly field: string | null;
   readonly was: number;
   readonly is: number;
   readonly gained: number;
@@ -31,6 +35,8 @@ export interface Counted extends EffectItem {
   /** Some of the records, by label. */
   readonly more: readonly string[];
   readonly less: readonly string[];
+  /** Of an action: records of which it is not decided before or after. They count for neither. Absent: none. */
+  readonly open?: number;
 }
 
 /** Somebody, as they are before and after. */
@@ -77,13 +83,49 @@ export async function countTogether(
   ends: number,
   most = MOST_KINDS,
 ): Promise<ReadonlyMap<Person, Found>> {
+  const together = people.filter((each) => !isShared(each, both));
+  if (together.length < TOGETHER) return new Map();
+  const found = await countKinds(on, new EffectKinds(both, together), together, both, ends, most);
+  // All examples that were at hand may be found by what is their own: then none of the others is known by name.
+  const isNameless = ({ gained, lost, more, less }: Counted) =>
+    (gained > 0 && more.length === 0) || (lost > 0 && less.length === 0);
+  return new Map([...found].filter(([, { counted }]) => !counted.some(isNameless)));
+}
+
+/**
+ * Counts on how many records of a collection each may carry out its actions, with anything at all, before and after. Whoever is not in the
+ * answer was not counted: to them something is shared that could count, or there was no time, or there are too many kinds of records.
+ */
+export async function countActs(
+  on: Executor,
+  both: BothSides,
+  acts: readonly ActItem[],
+  people: readonly Person[],
+  ends: number,
+  most = MOST_KINDS,
+): Promise<ReadonlyMap<Person, Found>> {
+  const together = people.filter((each) => !isShared(each, both));
+  if (together.length === 0) return new Map();
+  return countKinds(on, new EffectKinds(both, together, acts), together, both, ends, most);
+}
+
+/** Is something shared with them that could count in the collection? */
+function isShared({ was, is }: Person, both: BothSides): boolean {
   const shares = ({ rulebook, caller }: Access, name: string | null) =>
     name !== null &&
     (caller.shared ?? []).some(({ collection }) => shareableFrom(rulebook, name).has(collection));
-  const together = people.filter(({ was, is }) => !shares(was, both.was) && !shares(is, both.is));
+  return shares(was, both.was) || shares(is, both.is);
+}
+
+async function countKinds(
+  on: Executor,
+  kinds: EffectKinds,
+  together: readonly Person[],
+  both: BothSides,
+  ends: number,
+  most: number,
+): Promise<Map<Person, Found>> {
   const found = new Map<Person, Found>();
-  if (together.length < TOGETHER) return found;
-  const kinds = new EffectKinds(both, together);
   const all = await run<CommonKind>(on, kinds.all(most));
   if (all.length > most) return found;
   /** By what people hold: how what is theirs is found. */
@@ -109,10 +151,7 @@ export async function countTogether(
       more: some(each.more),
       less: some(each.less),
     }));
-    // All examples that were at hand may be found by what is their own: then none of the others is known by name.
-    const isNameless = ({ gained, lost, more, less }: Counted) =>
-      (gained > 0 && more.length === 0) || (lost > 0 && less.length === 0);
-    if (!counted.some(isNameless)) found.set(person, { person, collection: nameOf(both), counted });
+    found.set(person, { person, collection: nameOf(both), counted });
   }
   return found;
 }

@@ -3,7 +3,7 @@ import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Renames } from '../../core/passage/renames.ts';
 import { Access } from '../../core/sql/access.ts';
 import { roomForSets } from '../../core/sql/counting.ts';
-import { changesAnySql, type BothSides, type EffectItem } from '../../core/sql/effects.ts';
+import { actsOf, changesAnySql, type BothSides } from '../../core/sql/effects.ts';
 import { sql, value } from '../../core/sql/fragment.ts';
 import { column, peopleTable, recordKeys } from '../../core/sql/identifiers.ts';
 import { relation } from '../../core/sql/relations.ts';
@@ -15,6 +15,7 @@ import { rolledBack } from '../roll-back.ts';
 import { sameIdentities } from '../trials/index.ts';
 import {
   COUNTING_MILLISECONDS,
+  countActs,
   countAlone,
   countTogether,
   nameOf,
@@ -38,6 +39,10 @@ export interface Effects {
   /** People who were not looked at, and whether for each set of roles that is given by hand somebody was. */
   readonly left: number;
   readonly eachSet: boolean;
+  /** Actions that are not decided on some record for somebody: `sell lots`. */
+  readonly openActs: readonly string[];
+  /** Collections whose actions were not counted for all of those looked at. */
+  readonly uncountedActs: readonly string[];
 }
 
 /** People who are looked at, where there are more: one for each set of roles first. */
@@ -110,6 +115,7 @@ export async function effectsOf(
           together.push(...counted.values());
           for (const person of differing) if (!counted.has(person)) alone.get(person)!.push(both);
         }
+        const acts = await actsFor(on, [before, after], sides, { affected, persons, ends });
         progress(sides.length, sides.length + 1, 'one by one');
         const { found, unfinished } = await countAlone(
           on,
@@ -126,7 +132,14 @@ export async function effectsOf(
             frozen.push(collection);
         const looked = people.length - unfinished.size;
         return {
-          effects: await labelled(on, before, after, effectsIn(all)),
+          effects: await labelled(
+            on,
+            before,
+            after,
+            effectsIn(inOrder([...all, ...acts.found], persons, sides)),
+          ),
+          openActs: acts.open,
+          uncountedActs: acts.uncounted,
           lockedOut: all.filter(isLockedOut).map(({ person: { who }, collection }) => ({ who, collection })),
           frozen,
           looked: { identities: everyone.length - people.length, people: looked },
@@ -138,6 +151,36 @@ export async function effectsOf(
       { isolationLevel: 'repeatable read' },
     );
   return writingIdentities(database, others, work);
+}
+
+/** What a change does to who may carry out actions, where it could do something. */
+async function actsFor(
+  on: Executor,
+  [before, after]: readonly [Rulebook, Rulebook],
+  sides: readonly BothSides[],
+  {
+    affected,
+    persons,
+    ends,
+  }: {
+    readonly affected: ReadonlySet<string> | null;
+    readonly persons: readonly Person[];
+    readonly ends: number;
+  },
+) {
+  const [found, open, uncounted] = [new Set<Found>(), new Set<string>(), new Set<string>()];
+  for (const both of sides) {
+    const collection = nameOf(both);
+    const acts = actsOf(before, after, both);
+    if (acts.length === 0 || affected?.has(collection) === false) continue;
+    const counted = await countActs(on, both, acts, persons, ends);
+    if (counted.size < persons.length) uncounted.add(collection);
+    for (const each of counted.values()) {
+      found.add(each);
+      for (const act of each.counted) if (act.open !== undefined) open.add(`${act.operation} ${collection}`);
+    }
+  }
+  return { found: [...found], open: [...open], uncounted: [...uncounted] };
 }
 
 /** By person, and for each of them by collection. */
@@ -160,7 +203,7 @@ function effectsIn(all: readonly Found[]): Effect[] {
 }
 
 /** Records that somebody could do something with, and can: of each operation but sharing. */
-function recordsOf(counted: readonly Counted[], isAbout: (item: EffectItem) => boolean) {
+function recordsOf(counted: readonly Counted[], isAbout: (item: Counted) => boolean) {
   const all = counted.filter((each) => each.field === null && isAbout(each));
   const sum = (side: 'was' | 'is') => all.reduce((before, each) => before + each[side], 0);
   return { was: sum('was'), is: sum('is') };

@@ -58,7 +58,7 @@ export function PreviewView({ preview }: { preview: Preview }) {
               ? `On the records that are there, for ${looked.identities} identities and visitors, ${looked.people} people.`
               : withheld
                 ? 'Something changes, for so few people that it is told after an unlock alone.'
-                : `Nobody reads, updates, deletes or shares more or fewer of the records that are there, of ${looked.identities} identities and visitors, ${looked.people} people.`}
+                : `Nobody may do more or less with the records that are there, of ${looked.identities} identities and visitors, ${looked.people} people.`}
         </Typography>
         {effects !== null && (
           <GainedAndLostFigure
@@ -158,14 +158,17 @@ function together(effects: readonly EffectDocument[]) {
     const { collection, operation, danger, who, others, field } = each;
     const key = JSON.stringify([collection, operation, danger, who, others]);
     const row = rows.get(key) ?? { first: each, names: [] };
-    row.names.push(field ?? 'the record');
+    row.names.push(field ?? RECORD);
     rows.set(key, row);
   }
   return [...rows.values()];
 }
 
+/** What is said in place of fields where it is the record. */
+const RECORD = 'the record';
+
 function whatOf({ operation, collection }: EffectDocument, names: readonly string[]): string {
-  return `${operation} ${collection} (${names.join(', ')})`;
+  return `${operation} ${collection}${names.join() === RECORD ? '' : ` (${names.join(', ')})`}`;
 }
 
 function whoOf({ who, others }: EffectDocument): string {
