@@ -188,4 +188,15 @@ test('what differs is told by sentence and declaration, whatever the layout, and
     ['new', 'fence of hives', 'a new fence: nobody but keeper may delete unless notes is missing'],
     ['gone', 'fence of hives', 'a fence is gone: nobody but inspector may delete'],
   ]);
+  // By a condition that stays it is the same sentence, which lets them do something else.
+  const [does, other] = ['read (code), delete', 'read (code), update (notes)'].map((operations) =>
+    rulebook(`inspector may ${operations} when notes = "sick"`),
+  );
+  expect(told(does!, other!)).toEqual([
+    [
+      'changed',
+      'rule of hives',
+      'inspector may read, update hives: now also update (notes); no longer delete',
+    ],
+  ]);
 });

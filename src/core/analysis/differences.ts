@@ -22,8 +22,8 @@ export interface Difference {
 
 /**
  * What differs between two rulebooks, by sentence and declaration; where and in which order they stand does not count, nor does how
- * they are laid out. Sentences have no names: they are paired by equal text, then by whom they speak of and what they allow; the rest
- * is new or gone. What is called otherwise now is paired by `renames`. Cost: once through both.
+ * they are laid out. Sentences have no names: they are paired by equal text, then by whom they speak of and what they allow, then by whom and
+ * on which condition; the rest is new or gone. What is called otherwise now is paired by `renames`. Cost: once through both.
  */
 export function differencesBetween(
   before: Rulebook,
@@ -253,10 +253,11 @@ function sentences(before: readonly Sentence[], after: readonly Sentence[], word
     return at < 0 ? null : left.splice(at, 1)[0]!;
   };
   const fresh = after.filter((each) => take((other) => sameText(each, other)) === null);
-  const pairs = fresh.map((is) => ({
+  const changed = fresh.map((is) => ({
     was: take((other) => other.collection === is.collection && aboutOf(other) === aboutOf(is)),
     is,
   }));
+  const pairs = changed.map(({ was, is }) => ({ was: was ?? take((other) => doesOther(other, is)), is }));
   const told = (was: Sentence | null, is: Sentence | null): Difference => ({
     what: `${'audience' in (is ?? was)! ? 'rule' : 'fence'} of ${(is ?? was)!.collection}`,
     collection: (is ?? was)!.collection,
@@ -272,6 +273,18 @@ function sentences(before: readonly Sentence[], after: readonly Sentence[], word
 function sameText(one: Sentence, other: Sentence): boolean {
   return (
     one.collection === other.collection && one.whole === other.whole && fieldsOf(one) === fieldsOf(other)
+  );
+}
+
+/** Do they speak of the same people on the same condition, and share something that these may do? */
+function doesOther(one: Sentence, other: Sentence): boolean {
+  return (
+    'audience' in one &&
+    'audience' in other &&
+    one.collection === other.collection &&
+    audienceWords(one) === audienceWords(other) &&
+    whenOf(one) === whenOf(other) &&
+    [...one.operations.keys()].some((operation) => other.operations.has(operation))
   );
 }
 
@@ -333,9 +346,12 @@ function whenOf({ text }: Rule): string {
 }
 
 function changedFields(was: Sentence, is: Sentence): string[] {
-  return [...is.operations].flatMap(([operation, now]) => {
+  const gone = [...was.operations.keys()].filter((operation) => !is.operations.has(operation));
+  const parts = [...is.operations].flatMap(([operation, now]) => {
     const before = was.operations.get(operation);
-    if (now === null || before === null || before === undefined) return [];
+    if (before === undefined)
+      return [`now also ${operation}${now === null || now.size === 0 ? '' : ` (${[...now].join(', ')})`}`];
+    if (now === null || before === null) return [];
     const more = [...now].filter((field) => !before.has(field));
     const less = [...before].filter((field) => !now.has(field));
     return [
@@ -343,4 +359,5 @@ function changedFields(was: Sentence, is: Sentence): string[] {
       ...(less.length > 0 ? [`${operation} no longer ${less.join(', ')}`] : []),
     ];
   });
+  return [...parts, ...gone.map((operation) => `no longer ${operation}`)];
 }
