@@ -281,7 +281,7 @@ const wide = (zone: string) => `
   attribute said list of text = me.words
   attribute home ref districts = me.district.parent
   accept districts feeds home because "a test"  accept districts feeds districts because "a test"
-  attribute rank integer = me.level
+  attribute rank integer = me.level  attribute pal ref people = me.boss
   attribute areas list of ref districts = every p.district for p in posts where p.keeper = me
   claim tenant text from "tenant"
   claim groups list of text from "groups"
@@ -311,6 +311,18 @@ describe('each piece of the language means to the solver what it means to the ru
       'read hives only if seen + 24 hours < now',
       'proved',
     ],
+    [
+      'hives { people may read when born + 1 days <= today }',
+      'read hives only if born < today',
+      'proved',
+      est,
+    ],
+    [
+      'hives { people may read when note in me.pal.words }',
+      'read hives only if note in me.boss.words',
+      'proved',
+    ],
+    ['hives { people may read when note in me.pal.words }', 'read hives only if note in me.words', 'refuted'],
     [
       'hives { people may read when seen + 25 hours < now }',
       'read hives only if seen + 24 hours < now',

@@ -158,8 +158,7 @@ function allowedTerm(
 ): string {
   const allowing = permission(encoder.rulebook, operation, collection);
   const { record, field, grounds, fenced } = allowing;
-  const filling = operation === 'create' ? [] : stampingOf(allowing);
-  const besides = new Map(filling.map(({ leaf }, index) => [leaf, stamping[index]!]));
+  const besides = new Map(stampingOf(allowing).map(({ leaf }, index) => [leaf, stamping[index]!]));
   const types = new Map(values.map(({ name, type }) => [name, type]));
   const reference = (name: string): string => {
     const type = types.get(name);

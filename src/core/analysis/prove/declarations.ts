@@ -70,7 +70,6 @@ export class Declarations {
   }
 
   declare(what: Declared, result: string, ...further: string[]): void {
-    if (this.declared.has(what.name)) return;
     this.declared.set(what.name, what);
     const parameters = what.collection === null ? [] : [this.sort(what.collection), ...further];
     this.#functions.set(what.name, `(declare-fun ${what.name} (${parameters.join(' ')}) ${result})`);

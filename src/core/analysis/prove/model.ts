@@ -128,10 +128,10 @@ function somebodyOf(
   );
   const claims: Record<string, unknown> = {};
   for (const { name, source, type } of rulebook.attributes.values()) {
-    // Nobody’s token is known but that of whoever asks.
-    if (who !== '' || source.kind !== 'claim' || values.get(`claim_${name}_present`) !== 'true') continue;
-    claims[source.claim] =
-      type.kind === 'list' ? listed(`in_claim_${name}`, null) : read(`claim_${name}`, type);
+    // It is the token of whoever asks: where somebody shares, nobody looks at it.
+    if (source.kind === 'claim' && values.get(`claim_${name}_present`) === 'true')
+      claims[source.claim] =
+        type.kind === 'list' ? listed(`in_claim_${name}`, null) : read(`claim_${name}`, type);
   }
   const me = idOf(values.get(`${who}me`) as string);
   return { me, roles, verified: values.get(`${who}verified`) === 'true', ofTheApplication, claims };

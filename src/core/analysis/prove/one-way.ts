@@ -64,8 +64,8 @@ async function oneWay(
   known: Found[],
 ): Promise<OneWay> {
   const against = (found: Found) => {
-    const again = placed(refusing, found);
-    return isAllowed(allowing, found) && !(again !== null && isAllowed(refusing, again));
+    // Whoever is found under the one rulebook, and what they ask about, is there under the other.
+    return isAllowed(allowing, found) && !isAllowed(refusing, placed(refusing, found)!);
   };
   const somebody = (found: Found): OneWay => ({
     result: 'somebody',

@@ -126,7 +126,8 @@ export function writesOf(
 /** The rules that fill in something where a record is changed: those about update alone, and all of an action's. */
 export function stampingOf({ grounds, action }: Permission): Ground[] {
   return grounds.filter(
-    ({ rule }) => rule.stamps.length > 0 && (action !== null || rule.operations.size === 1),
+    ({ rule }) =>
+      rule.stamps.length > 0 && (action !== null || [...rule.operations.keys()].join() === 'update'),
   );
 }
 
