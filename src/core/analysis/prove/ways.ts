@@ -320,7 +320,7 @@ class Step {
     const sees = (node: Node) =>
       aftermath !== null && leavesOf([node]).some(({ when }) => seesAftermath(when, aftermath));
     const writing = permission(this.#rulebook, operation, collection).barriers.filter(
-      ({ about, node }) => (about === null || (cleared !== null && about.has(cleared))) && !sees(node),
+      ({ about, node }) => (about === null || about.has(cleared ?? '')) && !sees(node),
     );
     const asked = asking(record, { world: cleared === null ? 'before' : null });
     return this.#encoder.within(collection, () => [
@@ -459,9 +459,8 @@ class Step {
     const creating = permission(this.#rulebook, 'create', collection);
     const stamps = new Map(group[0]!.rule.stamps.map(({ field, value }) => [field, value]));
     const covered = new Set(group.flatMap(({ rule }) => [...rule.operations.get('create')!]));
-    const suppliable = [...this.#fields.values()].filter(
-      ({ name, system }) => !system && covered.has(name) && !stamps.has(name),
-    );
+    // Neither what the service fills in, nor what these rules do, is ever covered.
+    const suppliable = [...this.#fields.values()].filter(({ name }) => covered.has(name));
     const { supplied, given } = this.#supplying('create', suppliable);
     const pair = pairKey('create', collection);
     const values = new Map<string, Encoded>();

@@ -94,8 +94,7 @@ export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found
   attempt({ somebody: { ...best.somebody, ofTheApplication: false } });
   for (const { id } of best.records.get(PEOPLE)!) {
     const person = best.records.get(PEOPLE)!.find((one) => one.id === id)!;
-    if ((person[IDENTITY] ?? null) !== null)
-      attempt({ records: put(best.records, PEOPLE, person, IDENTITY, null) });
+    attempt({ records: put(best.records, PEOPLE, person, IDENTITY, null) });
   }
   for (const claim of Object.keys(found.somebody.claims))
     attempt({ somebody: { ...best.somebody, claims: withoutKey(best.somebody.claims, claim) } });
