@@ -1,6 +1,16 @@
 // What has to be there before anything runs: Node's version, the packages, the build.
+import { spawn } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { existsSync, mkdirSync, readFileSync, readdirSync, writeFileSync } from 'node:fs';
+import { once } from 'node:events';
+import {
+  chmodSync,
+  copyFileSync,
+  existsSync,
+  mkdirSync,
+  readFileSync,
+  readdirSync,
+  writeFileSync,
+} from 'node:fs';
 import { join } from 'node:path';
 import { capture, root, step, stop } from './shell.mjs';
 
@@ -37,15 +47,34 @@ export async function build() {
   ]);
   const marker = join(root, 'dist/.built');
   if (existsSync(marker) && readFileSync(marker, 'utf8') === wanted) return;
-  await step('built', () => {
+  await step('built', async () => {
     capture('node_modules/.bin/tsc', ['-p', 'tsconfig.build.json']);
     // What programs with firmgate/client are held to.
     capture('node_modules/.bin/tsc', ['-p', 'tsconfig.client.json']);
     capture('node_modules/.bin/vite', ['build', '--logLevel', 'warn']);
     capture('node_modules/.bin/vite', ['build', '--logLevel', 'warn', '--config', 'vite.program.config.ts']);
+    copyFileSync(join(root, 'dist/src/cli/launch.js'), join(root, 'dist/program/main.js'));
+    chmodSync(join(root, 'dist/program/main.js'), 0o755);
+    await keepCompiled();
     mkdirSync(join(root, 'dist'), { recursive: true });
     writeFileSync(marker, wanted);
   });
+}
+
+/** Starts the service once, as far as it comes without a database: what is compiled by then is kept beside the program. */
+async function keepCompiled() {
+  const nobody = 'postgres://nobody@127.0.0.1:1/nothing';
+  const child = spawn(
+    process.execPath,
+    [join(root, 'dist/program/main.js'), 'serve', '--port', '0', '--database', nobody],
+    { env: { ...process.env, FIRMGATE_KEEP_COMPILED: '1' }, stdio: ['ignore', 'pipe', 'ignore'] },
+  );
+  const hangs = setTimeout(() => child.kill('SIGKILL'), 120_000);
+  child.stdout.once('data', () => child.kill('SIGTERM'));
+  await once(child, 'exit');
+  clearTimeout(hangs);
+  if (!readdirSync(join(root, 'dist/program')).some((name) => name.endsWith('.compiled')))
+    stop('The program that was built does not start.');
 }
 
 function filesBelow(folder) {

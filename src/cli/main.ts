@@ -810,9 +810,7 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
   throw error;
 });
 
-try {
-  await program.parseAsync();
-} catch (error) {
+program.parseAsync().catch((error: unknown) => {
   if (!(error instanceof CommanderError)) throw error;
   process.exitCode = error.exitCode === 0 ? EXIT.well : EXIT.misuse;
-}
+});

@@ -43,9 +43,8 @@ const append = async (words: string, more: string, of = page) => {
   await of.keyboard.press('Control+End');
   await of.keyboard.type(more);
 };
-/** Closes the open card. */
-// By key: what the editor offers may lie over the button still.
-const done = (of = page) => of.getByRole('button', { name: 'Done' }).press('Enter');
+/** Closes the open card by a click: the words that the editor offers meanwhile do not lie over the button. */
+const done = (of = page) => of.getByRole('button', { name: 'Done' }).click();
 const drop = async (of = page) => {
   await of.getByRole('button', { name: 'Drop', exact: true }).click();
   await of.getByText('These are the rules in force').waitFor();

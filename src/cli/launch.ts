@@ -1,0 +1,44 @@
+#!/usr/bin/env node
+import { existsSync, readFileSync, readdirSync, renameSync, writeFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import { dirname, join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { setFlagsFromString } from 'node:v8';
+import { Script, constants } from 'node:vm';
+
+/**
+ * Starts the program, which is built into one file beside this one, with what V8 made of it when it was built: compiling it anew takes
+ * longer than all else at a start. Where V8 is another one, or is run with other options, it takes no notice of that and compiles.
+ * The name of the file tells what is in it, so nothing that was kept is ever taken for another program.
+ */
+// Under load V8 lets a heap grow to several times what is in use, and never gives that back: so it tidies up sooner. What was kept
+// compiled counts with the very same options alone, so this comes first.
+setFlagsFromString('--heap-growing-percent=25');
+const folder = dirname(fileURLToPath(import.meta.url));
+const name = readdirSync(folder).find((each) => /^program-.+\.cjs$/.test(each));
+if (name === undefined) throw new Error(`${folder} holds no program: build it with “npm run build”`);
+const filename = join(folder, name);
+const compiled = `${filename}.compiled`;
+const script = new Script(
+  // As Node.js itself wraps it.
+  `(function (exports, require, module, __filename, __dirname) { ${withoutFirst(readFileSync(filename, 'utf8'))}\n})`,
+  {
+    filename,
+    ...(existsSync(compiled) ? { cachedData: readFileSync(compiled) } : {}),
+    importModuleDynamically: constants.USE_MAIN_CONTEXT_DEFAULT_LOADER,
+  },
+);
+// The build says so, once: functions that were used by then are kept compiled, too.
+if (process.env.FIRMGATE_KEEP_COMPILED === '1')
+  process.once('exit', () => {
+    writeFileSync(`${compiled}.new`, script.createCachedData());
+    renameSync(`${compiled}.new`, compiled);
+  });
+const run = script.runInThisContext() as (...of: unknown[]) => void;
+const program = { exports: {} };
+run(program.exports, createRequire(filename), program, filename, folder);
+
+/** Without the line that a shell reads; in as many letters. */
+function withoutFirst(source: string): string {
+  return source.startsWith('#!') ? `//${source.slice(2)}` : source;
+}
