@@ -121,6 +121,9 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
       .sign(privateKey);
 
   const ports = [7451, 7452];
+  // Whatever ends this, nobody listens there afterwards.
+  const started = new Set<ChildProcess>();
+  process.once('exit', () => started.forEach((child) => child.kill('SIGKILL')));
   const log = openSync(join(folder, 'log'), 'a');
   const start = async (port: number): Promise<ChildProcess> => {
     const child = spawn(
@@ -145,13 +148,14 @@ export async function soak({ url, seconds, seed, restart }: SoakOptions): Promis
         stdio: ['ignore', log, log],
       },
     );
+    started.add(child);
     for (let tries = 0; ; tries++) {
       const up = await fetch(`http://127.0.0.1:${port}/v1/health`).then(
         (answer) => answer.ok,
         () => false,
       );
       if (up) return child;
-      if (tries > 300) throw new Error('a process did not start');
+      if (tries > 1_200) throw new Error('a process did not start');
       await sleep(100);
     }
   };

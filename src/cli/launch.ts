@@ -3,7 +3,6 @@ import { existsSync, readFileSync, readdirSync, renameSync, writeFileSync } from
 import { createRequire } from 'node:module';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { setFlagsFromString } from 'node:v8';
 import { Script, constants } from 'node:vm';
 
 /**
@@ -11,9 +10,6 @@ import { Script, constants } from 'node:vm';
  * longer than all else at a start. Where V8 is another one, or is run with other options, it takes no notice of that and compiles.
  * The name of the file tells what is in it, so nothing that was kept is ever taken for another program.
  */
-// Under load V8 lets a heap grow to several times what is in use, and never gives that back: so it tidies up sooner. What was kept
-// compiled counts with the very same options alone, so this comes first.
-setFlagsFromString('--heap-growing-percent=25');
 const folder = dirname(fileURLToPath(import.meta.url));
 const name = readdirSync(folder).find((each) => /^program-.+\.cjs$/.test(each));
 if (name === undefined) throw new Error(`${folder} holds no program: build it with “npm run build”`);

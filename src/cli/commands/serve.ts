@@ -2,6 +2,7 @@ import cluster from 'node:cluster';
 import { existsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { setFlagsFromString } from 'node:v8';
 import { readIssuers, type Address, type ServiceConfig } from '../../service/config.ts';
 import type { PostConfig } from '../../service/post/post.ts';
 import { startService } from '../../service/start.ts';
@@ -173,6 +174,9 @@ async function serving(output: Output, options: ServeOptions): Promise<void> {
     });
     service.ready
       .then(async () => {
+        // Under load V8 lets a heap grow to several times what is in use, and never gives that back: so it tidies up sooner. Not before
+        // now: at a start it would cost a fifth of the time, and what was kept compiled counts with the very same options alone.
+        setFlagsFromString('--heap-growing-percent=25');
         process.send?.(READY);
         if (isFirst) await tellFirstManager();
       })
