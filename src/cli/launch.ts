@@ -3,7 +3,7 @@ import { existsSync, readFileSync, readdirSync, renameSync, writeFileSync } from
 import { createRequire } from 'node:module';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { Script, constants } from 'node:vm';
+import { Script } from 'node:vm';
 
 /**
  * Starts the program, which is built into one file beside this one, with what V8 made of it when it was built: compiling it anew takes
@@ -18,15 +18,11 @@ const compiled = `${filename}.compiled`;
 const script = new Script(
   // As Node.js itself wraps it.
   `(function (exports, require, module, __filename, __dirname) { ${withoutFirst(readFileSync(filename, 'utf8'))}\n})`,
-  {
-    filename,
-    ...(existsSync(compiled) ? { cachedData: readFileSync(compiled) } : {}),
-    importModuleDynamically: constants.USE_MAIN_CONTEXT_DEFAULT_LOADER,
-  },
+  { filename, ...(existsSync(compiled) ? { cachedData: readFileSync(compiled) } : {}) },
 );
-// The build says so, once: functions that were used by then are kept compiled, too.
+// The build says so, once, and ends it: functions that were used by then are kept compiled, too. Options of V8 that are set later on count.
 if (process.env.FIRMGATE_KEEP_COMPILED === '1')
-  process.once('exit', () => {
+  process.once('SIGTERM', () => {
     writeFileSync(`${compiled}.new`, script.createCachedData());
     renameSync(`${compiled}.new`, compiled);
   });

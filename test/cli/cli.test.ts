@@ -1,4 +1,5 @@
-import { cpSync, mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
+import { execFileSync } from 'node:child_process';
+import { cpSync, mkdtempSync, readFileSync, readdirSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
@@ -19,6 +20,47 @@ afterAll(() => world.close());
 const firmgate = firmgateOf(() => world);
 const firmgateWith = (extra: Record<string, string>, ...args: string[]) =>
   firmgateOf(() => world, extra)(...args);
+
+describe('prove', () => {
+  test('tells what is proved, and of what nobody may ever do it; with nothing besides', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'gate-'));
+    writeFileSync(
+      join(folder, 'a.gate'),
+      `collection lots { code text required label  status one of ("offered", "sold") = "offered" }
+      role treasurer  action sell on lots sets status = "sold"
+      rules lots { people may read  treasurer may sell when status = "offered" }
+      invariant "sold by" sell lots only if me has role treasurer
+      invariant "seen" read lots only if me is present`,
+    );
+    const { code, out, err } = await firmgate('prove', folder);
+    expect([code, err]).toEqual([0, '']);
+    expect(out).toMatch(/sold by.*\n.*\n    nobody may ever do it under these rules.*\n.*seen.*\n.*\n\n/);
+    expect(out).toContain(
+      '2 of 2 proved for all identities and records that there could be; of 1 of them, nobody',
+    );
+    const { out: json } = await firmgate('prove', folder, '--json');
+    const proofs = JSON.parse(json) as { title: string; idle?: boolean }[];
+    expect(proofs.map(({ title, idle }) => [title, idle])).toEqual([
+      ['sold by', true],
+      ['seen', undefined],
+    ]);
+  });
+});
+
+test('the program starts from what was compiled when it was built', () => {
+  const of = (ending: string) =>
+    join(
+      'dist/program',
+      readdirSync('dist/program').find((name) => name.endsWith(ending))!,
+    );
+  const taken = `const { readFileSync } = require('node:fs');
+    const source = readFileSync(${JSON.stringify(of('.cjs'))}, 'utf8').replace(/^#!/, '//');
+    const wrapped = '(function (exports, require, module, __filename, __dirname) { ' + source + '\\n})';
+    const script = new (require('node:vm').Script)(wrapped, { cachedData: readFileSync(${JSON.stringify(of('.compiled'))}) });
+    process.stdout.write(String(script.cachedDataRejected))`;
+  expect(execFileSync(process.execPath, ['-e', taken], { encoding: 'utf8' })).toBe('false');
+  expect(readFileSync('dist/program/main.js', 'utf8')).toContain('{ ${withoutFirst(');
+});
 
 describe('check', () => {
   test('says what it read, or shows every error; 0 and 1', async () => {
