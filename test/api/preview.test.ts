@@ -153,6 +153,33 @@ test.each([
   expect(acts.length, 'actions among them').toBeGreaterThan(0);
 });
 
+test('an action that does something else, or points at what others may read, is counted for all whom that concerns', async () => {
+  const counted = async (text: string) => foretold(await world.desk.preview(file(text)));
+  const crew = '$&  action lead on crews (to ref people required) sets lead = to';
+  const leading = before
+    .replace(/action note.*/, crew)
+    .replace('office may update (all) }', 'office may update (all)  people may lead }');
+  await world.desk.publish({ ...file(leading), despite: 'to compare' });
+  await run(
+    world.database,
+    sql`insert into records.crews (id, name, created_at, updated_at) values (gen_random_uuid(), 'Led', now(), now())`,
+  );
+  // It does what its own rule no longer lets it do.
+  const other = leading.replace(
+    'action close on hives sets state = "closed"',
+    'action close on hives sets keeper = missing',
+  );
+  expect(Object.keys(await counted(other))).toEqual(['ada close hives', 'ben close hives']);
+  const { effects } = await world.desk.preview(
+    file(
+      leading.replace('people may read (name, district), update (name) when mine', 'office may read (name)'),
+    ),
+  );
+  const lost = effects!.filter(({ operation }) => operation === 'lead');
+  expect(lost.map(({ collection, danger }) => [collection, danger])).toEqual([['crews', 'less']]);
+  expect(lost[0]!.who.map(({ name }) => name)).toEqual(['ada', 'ben', 'cleo']);
+});
+
 test('the worst comes first, who is locked out is named, and what nobody could change any more', async () => {
   const after = before
     .replace('everybody may read (code) when', 'everybody may read (code, price) when')

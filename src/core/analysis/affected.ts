@@ -1,7 +1,8 @@
 import { maysOf, type Condition } from '../ir/conditions.ts';
-import type { Rulebook } from '../ir/rulebook.ts';
+import { actionsOn, type Action, type Rulebook } from '../ir/rulebook.ts';
 import type { Passage } from '../passage/passage.ts';
 import { fieldNow } from '../passage/renames.ts';
+import { fieldOf } from '../types/schema.ts';
 import type { Difference } from './differences.ts';
 
 /**
@@ -66,6 +67,29 @@ export function affectedBy(
   for (const { collection } of told) if (collection !== null) affected.add(collection);
   for (const name of remade) affected.add(name.split('.')[0]!);
   return affected;
+}
+
+/**
+ * May a change make a difference to who can carry out an action? Where it does to the collection itself, where the action is another one, and
+ * where it does to what is pointed at: whoever gives a reference must be able to read the record. `was` and `is`: the collection's names.
+ */
+export function actsAffected(
+  before: Rulebook,
+  after: Rulebook,
+  affected: ReadonlySet<string> | null,
+  { was, is }: { readonly was: string | null; readonly is: string | null },
+): boolean {
+  if (affected === null || affected.has((is ?? was)!)) return true;
+  const of = (rulebook: Rulebook, name: string | null) => (name === null ? [] : actionsOn(rulebook, name));
+  const [old, now] = [of(before, was), of(after, is)];
+  const said = (actions: readonly Action[]) =>
+    JSON.stringify(actions.map(({ name, parameters, sets }) => [name, [...parameters], [...sets]]));
+  if (said(old) !== said(now)) return true;
+  const pointed = now.flatMap(({ collection, parameters, sets }) => [
+    ...[...parameters.values()].map(({ type }) => type),
+    ...[...sets.keys()].map((field) => fieldOf(after.schema, collection, field)!.type),
+  ]);
+  return pointed.some((type) => type.kind === 'ref' && affected.has(type.collection));
 }
 
 function sentence(

@@ -1,3 +1,4 @@
+import { actsAffected } from '../../core/analysis/affected.ts';
 import type { Caller } from '../../core/decide/caller.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Renames } from '../../core/passage/renames.ts';
@@ -172,7 +173,7 @@ async function actsFor(
   for (const both of sides) {
     const collection = nameOf(both);
     const acts = actsOf(before, after, both);
-    if (acts.length === 0 || affected?.has(collection) === false) continue;
+    if (acts.length === 0 || !actsAffected(before, after, affected, both)) continue;
     const counted = await countActs(on, both, acts, persons, ends);
     if (counted.size < persons.length) uncounted.add(collection);
     for (const each of counted.values()) {
