@@ -187,7 +187,8 @@ test('what is there on one side alone is gained or lost by many as by each', asy
 test('more kinds of records than can be told apart are told to be more, and few people are counted alone', async () => {
   const [was, is] = [rulebooks[6]!, rulebooks[11]!];
   const people = peopleOf(was, is);
-  const kinds = new EffectKinds(both, people);
+  const kinds = new EffectKinds(both);
+  for (const each of people) kinds.add(each);
   const all = await run<CommonKind>(own.database, kinds.all(100));
   expect(all.length).toBeGreaterThan(2);
   expect(await run(own.database, kinds.all(1))).toHaveLength(2);

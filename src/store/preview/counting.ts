@@ -85,7 +85,7 @@ export async function countTogether(
 ): Promise<ReadonlyMap<Person, Found>> {
   const together = people.filter((each) => !isShared(each, both));
   if (together.length < TOGETHER) return new Map();
-  const found = await countKinds(on, new EffectKinds(both, together), together, both, ends, most);
+  const found = await countKinds(on, new EffectKinds(both), together, both, ends, most);
   // All examples that were at hand may be found by what is their own: then none of the others is known by name.
   const isNameless = ({ gained, lost, more, less }: Counted) =>
     (gained > 0 && more.length === 0) || (lost > 0 && less.length === 0);
@@ -106,7 +106,7 @@ export async function countActs(
 ): Promise<ReadonlyMap<Person, Found>> {
   const together = people.filter((each) => !isShared(each, both));
   if (together.length === 0) return new Map();
-  return countKinds(on, new EffectKinds(both, together, acts), together, both, ends, most);
+  return countKinds(on, new EffectKinds(both, acts), together, both, ends, most);
 }
 
 /** Is something shared with them that could count in the collection? */
@@ -126,6 +126,11 @@ async function countKinds(
   most: number,
 ): Promise<Map<Person, Found>> {
   const found = new Map<Person, Found>();
+  for (const person of together) {
+    kinds.add(person);
+    // Of hundreds it would keep everybody else waiting.
+    await new Promise(setImmediate);
+  }
   const all = await run<CommonKind>(on, kinds.all(most));
   if (all.length > most) return found;
   /** By what people hold: how what is theirs is found. */
