@@ -180,6 +180,24 @@ test('an action that does something else, or points at what others may read, is 
   expect(lost[0]!.who.map(({ name }) => name)).toEqual(['ada', 'ben', 'cleo']);
 });
 
+test('an action that is not decided, and somebody for whom none was counted, is said', async () => {
+  const said = async (text: string) => (await world.desk.preview(file(text))).notCovered.join('; ');
+  const open = 'keeper may note when mine and lower(new.notes) = "yes" and new.notes != "yes"';
+  expect(await said(`${before}`)).not.toContain('action');
+  expect(await said(before.replace('keeper may close', `${open}\n  keeper may close`))).toContain(
+    'of some records it is not decided who may carry out an action: note hives',
+  );
+  const sharing = before.replace('keeper may close', 'people may share when mine\n  keeper may close');
+  await world.desk.publish({ ...file(sharing), despite: 'to share' });
+  const [{ id }] = (await world.desk.look('hives', 'ada', {})).records as [{ id: string }];
+  const share = { audience: 'everybody' };
+  const shared = await world.ask('POST', `/v1/records/hives/${id}/shares`, { as: 'ada', body: share });
+  expect(shared.status, shared.text).toBe(201);
+  expect(await said(sharing.replace('and old.state = "open"', ''))).toContain(
+    'actions are not counted for everybody, such as those to whom something is shared: hives',
+  );
+});
+
 test('the worst comes first, who is locked out is named, and what nobody could change any more', async () => {
   const after = before
     .replace('everybody may read (code) when', 'everybody may read (code, price) when')

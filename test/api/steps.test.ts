@@ -126,6 +126,9 @@ describe('transitions', () => {
       rules payouts { people may read  people may create (code)  steward may pay when status = "due" }
       invariant "paid" pay payouts only if me has role steward
       invariant "read" read payouts only if me is present
+      collection logs { code text required label }
+      rules logs { steward may create (code) when lower(new.code) = "yes" and new.code != "yes" }
+      invariant "made" create logs only if me has role steward
       ${identities}`;
     expect(await proofOf(text, 'paid')).toEqual({ result: 'proved', idle: true });
     expect(adviceOn(checked(text)).map(({ kind }) => kind.code)).toContain('A022');
@@ -142,6 +145,8 @@ describe('transitions', () => {
       const all = ['ada', 'ben', 'stella', null];
       expect(idle('paid'), 'nobody is a test of it').toEqual(all.map((each) => [each, true]));
       expect(idle('read')).toEqual(all.map((each) => [each, each === null]));
+      // Of what was not tried in every way that is not said.
+      expect(idle('made')).toEqual(all.map((each) => [each, each !== 'stella']));
       expect((await world.desk.reach({ as: 'stella' })).reach.map(({ operation }) => operation)).toEqual([
         'read',
         'create',

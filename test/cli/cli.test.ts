@@ -47,6 +47,18 @@ describe('prove', () => {
   });
 });
 
+test('trial says which invariant none of those asked was a test of', async () => {
+  const folder = mkdtempSync(join(tmpdir(), 'gate-'));
+  cpSync(rulebook, folder, { recursive: true });
+  writeFileSync(
+    join(folder, 'more.gate'),
+    'rules lots { nobody may sell }\ninvariant "Sold" sell lots only if me has role treasurer',
+  );
+  const of = async (only: string) => (await firmgate('trial', folder, '--only', only)).out;
+  expect(await of('Sold')).toMatch(/✓ Sold .*\n    that is no test of it: none of them can do this/);
+  expect(await of('account number')).not.toContain('that is no test');
+});
+
 test('the program starts from what was compiled when it was built', () => {
   const of = (ending: string) =>
     join(
