@@ -112,11 +112,10 @@ export class Declarations {
         return this.sort(type.collection);
       case 'one of': {
         const name = enumName(type.values);
-        if (!this.#sorts.has(name))
-          this.#sorts.set(
-            name,
-            `(declare-datatypes ((${name} 0)) ((${type.values.map((value) => `(${constructor(type.values, value)})`).join(' ')})))`,
-          );
+        this.#sorts.set(
+          name,
+          `(declare-datatypes ((${name} 0)) ((${type.values.map((value) => `(${constructor(type.values, value)})`).join(' ')})))`,
+        );
         return name;
       }
       case 'json':

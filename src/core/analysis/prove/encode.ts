@@ -3,7 +3,7 @@ import { permission } from '../../decide/permission.ts';
 import { SHARE, shareableCollections } from '../../decide/shares.ts';
 import { nodesOf, type Condition, type Operand, type PathOperand, type Range } from '../../ir/conditions.ts';
 import { pairKey, type Audience, type Operation, type Rulebook } from '../../ir/rulebook.ts';
-import { goingWith } from '../../decide/aftermath.ts';
+import { goingWith, targetOf } from '../../decide/aftermath.ts';
 import { referrersOf } from '../../decide/steps/referrers.ts';
 import { PEOPLE, fieldOf } from '../../types/schema.ts';
 import type { Type } from '../../types/types.ts';
@@ -161,14 +161,13 @@ export class Encoder {
   /** What a record that is there points at is there, too: the foreign keys see to it. */
   #areThere(): string[] {
     return [...this.declarations.declared.values()].flatMap(({ name, collection, type, role }): string[] => {
-      if (role !== 'value' || collection === null || type.kind !== 'ref') return [];
-      if (!this.#ranged.has(type.collection)) return [];
+      if (role !== 'value' || collection === null || !this.#ranged.has(targetOf({ type }))) return [];
       const each = (element: string) => {
         const present = this.declarations.declared.has(name.replace(/^v_/, 'p_'))
           ? [`(${name.replace(/^v_/, 'p_')} ${element})`]
           : [];
         const source = this.#ranged.has(collection) ? [`(t_${collection} ${element})`] : [];
-        return `(=> ${and([...source, ...present])} (t_${type.collection} (${name} ${element})))`;
+        return `(=> ${and([...source, ...present])} (t_${targetOf({ type })} (${name} ${element})))`;
       };
       if (this.declarations.size !== null) return this.declarations.elements(collection).map(each);
       return [`(forall ((x ${this.declarations.sort(collection)})) (! ${each('x')} :pattern ((${name} x))))`];
@@ -360,7 +359,8 @@ export class Encoder {
       case 'less':
       case 'at most': {
         const [a, b] = [value(condition.left), value(condition.right)];
-        const isText = a.type.kind === 'text' || a.type.kind === 'one of';
+        // What is one of a few has no order.
+        const isText = a.type.kind === 'text';
         const operator = condition.kind === 'less' ? (isText ? 'str.<' : '<') : isText ? 'str.<=' : '<=';
         return known([a.present, b.present], `(${operator} ${plain(a)} ${plain(b)})`);
       }

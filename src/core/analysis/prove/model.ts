@@ -181,10 +181,10 @@ function toValue(term: unknown, type: Type, idOf: (element: string) => string): 
       return new Date(Number(toInteger(term)) * 86_400_000).toISOString().slice(0, 10);
     case 'timestamp': {
       const micros = toInteger(term);
-      const seconds =
-        micros >= 0n || micros % 1_000_000n === 0n ? micros / 1_000_000n : micros / 1_000_000n - 1n;
-      const rest = String(micros - seconds * 1_000_000n).padStart(6, '0');
-      return formatTimestamp(new Date(Number(seconds) * 1_000).toISOString().slice(0, 19), rest);
+      // Of a moment before 1970, too, what goes beyond a second is not below zero.
+      const rest = ((micros % 1_000_000n) + 1_000_000n) % 1_000_000n;
+      const second = new Date(Number((micros - rest) / 1_000n)).toISOString().slice(0, 19);
+      return formatTimestamp(second, String(rest).padStart(6, '0'));
     }
     case 'one of':
       return type.values.find((value) => constructor(type.values, value) === term) ?? null;
