@@ -59,19 +59,25 @@ test('trial says which invariant none of those asked was a test of', async () =>
   expect(await of('account number')).not.toContain('that is no test');
 });
 
-test('the program starts from what was compiled when it was built', () => {
-  const of = (ending: string) =>
-    join(
-      'dist/program',
-      readdirSync('dist/program').find((name) => name.endsWith(ending))!,
-    );
+test('the program starts from what was compiled when it was built, and without it where that is damaged', () => {
+  const of = (ending: string) => readdirSync('dist/program').find((name) => name.endsWith(ending))!;
+  // In a process with no other options, as one that starts it.
   const taken = `const { readFileSync } = require('node:fs');
-    const source = readFileSync(${JSON.stringify(of('.cjs'))}, 'utf8').replace(/^#!/, '//');
+    const source = readFileSync('dist/program/${of('.cjs')}', 'utf8').replace(/^#!/, '//');
     const wrapped = '(function (exports, require, module, __filename, __dirname) { ' + source + '\\n})';
-    const script = new (require('node:vm').Script)(wrapped, { cachedData: readFileSync(${JSON.stringify(of('.compiled'))}) });
-    process.stdout.write(String(script.cachedDataRejected))`;
+    const cachedData = readFileSync('dist/program/${of('.compiled')}').subarray(32);
+    process.stdout.write(String(new (require('node:vm').Script)(wrapped, { cachedData }).cachedDataRejected))`;
   expect(execFileSync(process.execPath, ['-e', taken], { encoding: 'utf8' })).toBe('false');
-  expect(readFileSync('dist/program/main.js', 'utf8')).toContain('{ ${withoutFirst(');
+  const folder = mkdtempSync(join(tmpdir(), 'gate-'));
+  cpSync('dist/program', folder, { recursive: true });
+  writeFileSync(join(folder, 'package.json'), '{ "type": "module" }');
+  const kept = readFileSync(join(folder, of('.compiled')));
+  const damaged = kept.map((byte, at) => (at > 32 && at % 1_000 === 0 ? byte ^ 1 : byte));
+  for (const each of [damaged, kept.subarray(0, 1_000), Buffer.alloc(0)]) {
+    writeFileSync(join(folder, of('.compiled')), each);
+    const run = [join(folder, 'main.js'), 'check', rulebook];
+    expect(execFileSync(process.execPath, run, { encoding: 'utf8' })).toContain('no errors');
+  }
 });
 
 describe('check', () => {
