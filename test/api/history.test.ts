@@ -199,4 +199,5 @@ test('what differs is told by sentence and declaration, whatever the layout, and
       'inspector may read, update hives: now also update (notes); no longer delete',
     ],
   ]);
+  expect(told(does!, other!.replace('"sick"', '"well"')).map(([how]) => how)).toEqual(['new', 'gone']);
 });

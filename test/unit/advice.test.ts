@@ -132,6 +132,8 @@ describe('advice', () => {
     ['(why text required) sets note = why', 'people may go when old.note = "x" and new.note = "y"', null],
     ['(why text) sets note = why', 'people may go when note is missing', null],
     ['sets keeper = me', 'everybody may go when keeper is missing', null],
+    // What the rule fills in is enough: that is told by itself.
+    ['sets status = "sold"', 'people may go when note is missing stamp note = "x"', null],
     // The condition contradicts itself: that is told.
     ['sets status = "sold"', 'people may go when status = "here" and status = "sold"', null],
   ])('an action that %s, and “%s”: %s', (action, rules, said) => {
