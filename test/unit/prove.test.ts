@@ -286,6 +286,7 @@ const wide = (zone: string) => `
   claim tenant text from "tenant"
   claim groups list of text from "groups"
   action move on hives (to ref districts required, why text) sets district = to, note = why
+  action wipe on hives sets note = missing
   action touch on hives sets seen = now, born = today`;
 const utc = '';
 const est = 'time zone "EST5EDT"';
@@ -311,6 +312,12 @@ describe('each piece of the language means to the solver what it means to the ru
       'read hives only if seen + 24 hours < now',
       'proved',
     ],
+    [
+      'hives { steward may read, wipe }',
+      'wipe hives only if new.note is missing and old.code = new.code',
+      'proved',
+    ],
+    ['hives { steward may read, wipe }', 'wipe hives only if old.note is missing', 'refuted'],
     [
       'hives { people may read when born + 1 days <= today }',
       'read hives only if born < today',
