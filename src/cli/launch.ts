@@ -11,12 +11,13 @@ import { Script } from 'node:vm';
  * longer than all else at a start. Where V8 is another one, or is run with other options, it takes no notice of that and compiles.
  * The name of the file tells what is in it, so nothing that was kept is ever taken for another program.
  */
-const DIGEST = 32;
 const folder = dirname(fileURLToPath(import.meta.url));
 const name = readdirSync(folder).find((each) => /^program-.+\.cjs$/.test(each));
 if (name === undefined) throw new Error(`${folder} holds no program: build it with “npm run build”`);
 const filename = join(folder, name);
 const compiled = `${filename}.compiled`;
+/** Bytes of a digest, which stands before what was kept. */
+const DIGEST = 32;
 const kept = existsSync(compiled) ? readFileSync(compiled) : Buffer.alloc(0);
 // V8 believes what it is given: of a file that is damaged it would run anything.
 const isWhole = kept.length > DIGEST && digestOf(kept.subarray(DIGEST)).equals(kept.subarray(0, DIGEST));
@@ -36,7 +37,7 @@ const run = script.runInThisContext() as (...of: unknown[]) => void;
 const program = { exports: {} };
 run(program.exports, createRequire(filename), program, filename, folder);
 
-/** SHA-256, which stands before what was kept. */
+/** SHA-256. */
 function digestOf(data: Uint8Array): Buffer {
   return createHash('sha256').update(data).digest();
 }

@@ -187,9 +187,19 @@ test('an action that is not decided, and somebody for whom none was counted, is 
   expect(await said(before.replace('keeper may close', `${open}\n  keeper may close`))).toContain(
     'of some records it is not decided who may carry out an action: note hives',
   );
+  // Of records that they cannot read there is nothing to decide.
+  const unread = before
+    .replace('everybody may read (code) when keeper is missing', '')
+    .replace(
+      'keeper may close',
+      `${open.replace('keeper', 'office').replace('mine and ', '')}\n  keeper may close`,
+    );
+  expect(await said(unread)).not.toContain('not decided who may carry out');
   const sharing = before.replace('keeper may close', 'people may share when mine\n  keeper may close');
   await world.desk.publish({ ...file(sharing), despite: 'to share' });
-  const [{ id }] = (await world.desk.look('hives', 'ada', {})).records as [{ id: string }];
+  const { records } = await world.desk.look('hives', 'ada', { limit: 100 });
+  // Of others that she sees she sees no keeper.
+  const { id } = records.find(({ keeper }) => typeof keeper === 'string')!;
   const share = { audience: 'everybody' };
   const shared = await world.ask('POST', `/v1/records/hives/${id}/shares`, { as: 'ada', body: share });
   expect(shared.status, shared.text).toBe(201);

@@ -42,7 +42,7 @@ export interface CountedEffect {
   readonly lost: number;
   readonly more: Examples;
   readonly less: Examples;
-  /** Records of which it is not decided on one of the sides; they count for neither. Absent: none. */
+  /** Records of which it is not decided on one of the sides; they are neither gained nor lost. Absent: none. */
   readonly open?: number;
 }
 
@@ -184,7 +184,6 @@ export class EffectKinds {
       const those = (before: boolean | null, after: boolean | null) =>
         kinds.filter(
           (_each, index) =>
-            !isOpen(index) &&
             (before === null || truths[index]![0] === before) &&
             (after === null || truths[index]![1] === after),
         );

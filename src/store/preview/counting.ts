@@ -35,7 +35,7 @@ export interface Counted {
   /** Some of the records, by label. */
   readonly more: readonly string[];
   readonly less: readonly string[];
-  /** Of an action: records of which it is not decided before or after. They count for neither. Absent: none. */
+  /** Of an action: records of which it is not decided before or after: neither gained nor lost. Absent: none. */
   readonly open?: number;
 }
 
