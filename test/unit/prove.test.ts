@@ -1157,6 +1157,32 @@ test.each([
   expect(proof).toMatchObject({ result: 'refuted' });
 });
 
+test('without the solver a value that an action alone names is found at random', async () => {
+  const text = `${wide(utc)}
+    action mark on hives (why text) sets note = "77 letters", kind = missing
+    rules hives { people may read  people may mark when new.note = code }
+    invariant "i" mark hives only if keeper = me`;
+  const checked = checkRulebook([{ name: 'a.gate', text }]);
+  if (!checked.ok) expect.fail(checked.diagnostics[0]!.message);
+  const proof = await prove(checked.rulebook, checked.rulebook.invariants[0]!, speechless);
+  expect(proof).toMatchObject({ result: 'refuted' });
+});
+
+test.each([
+  ['(code)', 'proved'],
+  ['(yard)', 'refuted'],
+  ['', 'refuted'],
+])('what is lost with a yard is a change of that field alone: update hives %s', async (fields, expected) => {
+  const proof = await proofOf(`
+    role steward
+    collection yards { name text label }
+    collection hives { code text label  yard ref yards on delete clear }
+    rules yards { people may read, delete }
+    rules hives { people may read  steward may update (all) }
+    invariant "i" update hives ${fields} only if me has role steward`);
+  expect(proof.result).toBe(expected);
+});
+
 test.each([
   [
     'hives { steward may read when note = me.tenant  steward may share when note = me.tenant }',

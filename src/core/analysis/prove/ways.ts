@@ -60,7 +60,7 @@ export interface Way {
  * deleted. It is proved where none of them speaks against it.
  */
 export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
-  const { operation, collection } = invariant;
+  const { operation, collection, fields: about } = invariant;
   const make = (name: string, work: (step: Step) => string): Way => ({
     name,
     ask: (size) => new Step(rulebook, invariant, size).question(work),
@@ -88,7 +88,7 @@ export function waysOf(rulebook: Rulebook, invariant: Invariant): Way[] {
         make('update', (step) => step.updating()),
         ...actionsOf(rulebook, collection).map((name) => make(name, (step) => step.acting(name))),
         ...fields
-          .filter(({ onDelete }) => onDelete === 'clear')
+          .filter(({ name, onDelete }) => onDelete === 'clear' && (about?.includes(name) ?? true))
           .map((field) => make(`clear ${field.name}`, (step) => step.clearing(field))),
       ];
   }
@@ -231,8 +231,7 @@ class Step {
 
   /** The reference is taken away because the record that it points at is deleted. */
   clearing(field: Field): string {
-    const { collection, fields, only } = this.#invariant;
-    if (fields !== null && !fields.includes(field.name)) return 'false';
+    const { collection, only } = this.#invariant;
     const aftermath = aftermathOf(this.#rulebook, targetOf(field));
     const others = clearedOf(this.#rulebook, collection, aftermath).filter(({ name }) => name !== field.name);
     const before = (name: string) => this.#encoder.fields.of(collection, name, 'r', 'before');
