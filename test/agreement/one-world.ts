@@ -119,11 +119,11 @@ export class OneWorld {
   }
 
   #facts(): string[] {
-    const { declarations, sharers } = this.#encoder;
+    const { declarations } = this.#encoder;
     const { asked, somebody, records } = this.#found;
     const is = (term: string, truth: boolean) => (truth ? term : not(term));
     const where = (name: string, fact: () => string[]) => (declarations.has(name) ? fact() : []);
-    const shares = (somebody.shares ?? []).map(({ share }) => share);
+    const people = [somebody, ...(somebody.shares ?? []).map(({ sharer }) => sharer)];
     return [
       `(= r ${this.#made ?? this.#elements.get(asked.collection)!.get(asked.id)!})`,
       `(= now ${this.#term(asked.now, { kind: 'timestamp' })})`,
@@ -132,7 +132,14 @@ export class OneWorld {
       ...(somebody.me === null ? [] : [`(= me ${this.#elements.get(PEOPLE)!.get(somebody.me)!})`]),
       is('verified', somebody.verified),
       ...where('application', () => [is('application', somebody.ofTheApplication === true)]),
-      ...this.#encoder.rolesByHand().map((role) => is(`held_${role}`, somebody.roles.includes(role))),
+      ...people.flatMap(({ me, roles, verified }) => {
+        if (me === null) return [];
+        const element = this.#elements.get(PEOPLE)!.get(me)!;
+        return [
+          ...this.#encoder.rolesByHand().map((role) => is(`(held_${role} ${element})`, roles.includes(role))),
+          ...where('by_service', () => [is(`(by_service ${element})`, verified)]),
+        ];
+      }),
       ...[...records.keys()].flatMap((name) =>
         where(`t_${name}`, () =>
           this.#allOf(name).map((each) =>
@@ -151,15 +158,7 @@ export class OneWorld {
       ...[...declarations.declared.values()].flatMap((each) => this.#said(each)),
       ...this.#listsClaimed(),
       ...where('lower', () => this.#lowered()),
-      ...sharers
-        .filter(
-          ({ operation }) =>
-            !shares.some(
-              (each) => each.record === asked.id && each.operations.some((one) => one === operation),
-            ),
-        )
-        .map(({ flag }) => not(flag)),
-      ...(shares.length > 0 ? [] : this.#nothingShared()),
+      ...this.#notShared(),
       ...this.#sent(),
     ];
   }
@@ -211,10 +210,21 @@ export class OneWorld {
     );
   }
 
-  #nothingShared(): string[] {
+  /** What nobody shares for an operation; of what somebody does, the solver finds out whether that gives it. */
+  #notShared(): string[] {
+    const shares = (this.#found.somebody.shares ?? []).map(({ share }) => share);
     return this.#encoder.declarations.lines().flatMap((line) => {
-      const [, name, collection] = /^\(declare-fun (shared_\S+) \(R_(\S+)\) Bool\)/.exec(line) ?? [];
-      return name === undefined ? [] : this.#allOf(collection!).map((each) => not(`(${name} ${each})`));
+      const [, name, operation, of] =
+        /^\(declare-fun (shared_([a-z]+)_\S*) \(R_(\S+)\) Bool\)/.exec(line) ?? [];
+      if (name === undefined) return [];
+      const shared = shares.flatMap(({ collection, record, operations }) =>
+        collection === of && operations.some((each) => each === operation)
+          ? [this.#elements.get(of)!.get(record)!]
+          : [],
+      );
+      return this.#allOf(of!)
+        .filter((each) => !shared.includes(each))
+        .map((each) => not(`(${name} ${each})`));
     });
   }
 

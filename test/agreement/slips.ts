@@ -9,6 +9,7 @@ const slips: readonly (readonly [RegExp, string])[] = [
   [/ or /, ' and '],
   [/ is missing/, ' is present'],
   [/some /, 'no '],
+  [/ me may (\w+ \w+)/, ' not (me may $1)'],
   [/ w1 /, ' w2 '],
   [/people may/, 'everybody may'],
   [/ when .*$/, ''],

@@ -97,6 +97,8 @@ const conditions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'after.kind = "a"',
     'me may update box (state)',
     'me may delete box',
+    'not (me may read box)',
+    'not (me may delete box)',
   ],
 };
 
@@ -117,6 +119,8 @@ const transitions: Readonly<Record<OutcomeCollection, readonly string[]>> = {
     'old.pair.twin is present or old.zone within me.zone',
     'new.state in ("open", "shut")',
     'old.locked is missing or new.locked',
+    'not (me may read this)',
+    'me may read this',
   ],
   notes: [
     'old.kind = "a"',
@@ -192,6 +196,10 @@ export function outcomeRulebook(dice: Dice): string {
         `${who()} may update ${list(collection)}${condition(collection, true)}${stamp(collection, 35)}`,
       );
     if (dice.percent(70)) sentences.push(`${who()} may delete${condition(collection, false)}`);
+    // What others share with somebody may take something away, too.
+    const asking = { boxes: 'state', notes: 'kind' }[collection as string];
+    if (asking !== undefined && dice.percent(35))
+      sentences.push(`${who()} may delete when ${dice.pick(['', 'not '])}(me may update this (${asking}))`);
     // Two that stamp, of which the one makes the other false.
     if (collection === 'boxes' && dice.percent(40))
       sentences.push(

@@ -277,6 +277,32 @@ test('what is shared for one thing is no share for another', async () => {
   ).toEqual(['nobody', 'somebody']);
 });
 
+test('what is shared counts where it takes something away, too', async () => {
+  const hives = (when: string) =>
+    `rules hives { people may read (all)  people may delete ${when} people may update (price), share when keeper = me }`;
+  const all = hives('');
+  expect(
+    await ways(all, hives('when not (me may update this (price)) or keeper = me'), {
+      ...read,
+      operation: 'delete',
+    }),
+  ).toEqual(['nobody', 'somebody']);
+  // Of a record that is only looked at, and of those that a quantifier goes through.
+  const visits: Right = { collection: 'visits', operation: 'read', fields: null };
+  const reading = (when: string) =>
+    `${all} rules visits { people may read ${when} } accept hives feeds visits because "a test"`;
+  const mine = 'hive is missing or hive.keeper = me';
+  expect(
+    await ways(reading(''), reading(`when ${mine} or not (me may update hive (price))`), visits),
+  ).toEqual(['nobody', 'somebody']);
+  const [more, less] = await ways(
+    reading(''),
+    reading('when no h in hives has (h.keeper != me and me may update h (price))'),
+    visits,
+  );
+  expect([more, less === 'nobody']).toEqual(['nobody', false]);
+});
+
 test('what is not covered is said: other roles, other collections', async () => {
   const before = rulebookOf('rules hives { keeper may delete when keeper = me }');
   const after = rulebookOf('rules hives { keeper may delete }');

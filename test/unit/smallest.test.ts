@@ -45,8 +45,8 @@ const visits = [
   { id: id(32), code: 'w', hive, ...moments },
 ];
 const nobody = { me: null, roles: [], verified: false, claims: {} };
-const shareBy = (who: string | null) => ({
-  sharer: { ...nobody, me: who, roles: ['keeper'], claims: { tenant: 'theirs' } },
+const shareBy = (who: string | null, roles = ['keeper']) => ({
+  sharer: { ...nobody, me: who, roles, claims: { tenant: 'theirs' } },
   share: { collection: 'hives', record: hive, operations: ['read' as const] },
 });
 const setting: Setting = {
@@ -143,9 +143,14 @@ test.each<[string, (found: Found) => boolean, object]>([
     'one share of several, with whoever shares it',
     ({ caller }) => caller.shared?.some((each) => each.sharer.person!.id === sharer) === true,
     {
-      somebody: expect.objectContaining({ shares: [shareBy(sharer)] }),
+      somebody: expect.objectContaining({ shares: [shareBy(sharer, [])] }),
       ids: expect.objectContaining({ people: [me, sharer] }),
     },
+  ],
+  [
+    'a role of whoever shares',
+    ({ caller }) => caller.shared?.some((each) => each.sharer.roles.has('keeper')) === true,
+    { somebody: expect.objectContaining({ roles: [], shares: [shareBy(expect.any(String))] }) },
   ],
   [
     'two shares of several',
@@ -153,7 +158,7 @@ test.each<[string, (found: Found) => boolean, object]>([
       const by = new Set(caller.shared?.map((each) => each.sharer.person!.id));
       return by.has(second) && by.has(other);
     },
-    { somebody: expect.objectContaining({ shares: [shareBy(second), shareBy(other)] }) },
+    { somebody: expect.objectContaining({ shares: [shareBy(second, []), shareBy(other, [])] }) },
   ],
   [
     'two values that are sent',

@@ -17,6 +17,8 @@ export interface At {
   readonly sides: boolean;
   /** Whose `me` it is: the caller, or a sharer by themself. */
   readonly who: Who;
+  /** Does `me may` ask without what others share with them? */
+  readonly alone?: boolean;
 }
 
 /** A record as a term. */

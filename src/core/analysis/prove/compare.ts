@@ -134,15 +134,7 @@ function question(allowing: Rulebook, refusing: Rulebook, right: Right, size: Si
   const refused = encoder.denied(refusing, changed, () => allowedTerm(encoder, right));
   const goes = right.operation === 'delete' ? [encoder.unheld(collection, 'r')] : [];
   encoder.assertions.push(and([allowed, refused, ...goes]));
-  const roles = (who: string) => encoder.rolesByHand().map((name) => `${who}held_${name}`);
-  const sharers = encoder.sharers.flatMap(({ who, flag }) => [
-    `${who}me`,
-    `${who}verified`,
-    flag,
-    ...roles(who),
-  ]);
-  const get = ['me', 'person', 'verified', 'now', 'r', ...roles(''), ...sharers];
-  return { encoder, ...encoder.question(get), request: null };
+  return { encoder, ...encoder.question(['now', 'r']), request: null };
 }
 
 function allowedTerm(encoder: Encoder, { collection, operation, fields }: Right): string {

@@ -20,6 +20,7 @@ import {
   equal,
   inRange,
   integer,
+  isBound,
   known,
   member,
   not,
@@ -36,7 +37,7 @@ export const IDENTITIES = 'test_identity';
  * Formulas and conditions as terms of an SMT solver, in SMT-LIB 2.6. Records of each collection are a sort, of which some
  * are there; fields are functions from it, each with a second function that says whether there is a value. After a step they
  * are the same but for the record that it changes. What the solver cannot be told exactly (counts, days of time zones with
- * summer time, shares of records that are not in hand) is left open, which allows more and never less: so where no step
+ * summer time, shares of records that a quantifier goes through) is left open, which allows more and never less: so where no step
  * speaks against an invariant, there is none; and what is found is asked of the closures before anybody is told. Left open means
  * open for each record, each side of a change and each field that it could differ by: one unknown for two things would make them equal.
  */
@@ -47,8 +48,14 @@ export class Encoder {
   #denied: ReadonlySet<string> | null = null;
   readonly assertions: string[] = [];
   readonly fields: Fields;
-  /** Sharers that had a part in it, each with what they share of the record in hand. */
-  readonly sharers: { readonly who: Who; readonly operation: string; readonly flag: string }[] = [];
+  /** Sharers that may have a part in it: where `flag` is true, they share the record for the operation. */
+  readonly sharers: {
+    readonly who: Who;
+    readonly operation: string;
+    readonly flag: string;
+    readonly collection: string;
+    readonly record: string;
+  }[] = [];
   readonly memberships: Memberships;
   readonly #ranged = new Set<string>();
   #fresh = 0;
@@ -66,8 +73,7 @@ export class Encoder {
 
   /**
    * What is asked by another rulebook over the same collections and attributes, to be denied. Who shares something is the same then, and
-   * what that gives is not. Of the record in hand nobody shares it who had no part in it before: that somebody else might
-   * would only make less to be denied. `changed`: the collections of which shares may give something else.
+   * what that gives is not. `changed`: the collections of which shares may give something else.
    */
   denied(rulebook: Rulebook, changed: ReadonlySet<string>, work: () => string): string {
     const before = this.#rulebook;
@@ -81,17 +87,28 @@ export class Encoder {
     }
   }
 
-  /** Somebody: who they are, whether anybody at all, and the roles that they were given. */
+  /** Somebody: who they are, and whether anybody at all. */
   somebody(who: Who): void {
     this.declarations.constant(`${who}me`, this.declarations.sort(PEOPLE));
     this.declarations.constant(`${who}person`, 'Bool');
-    this.declarations.constant(`${who}verified`, 'Bool');
-    for (const name of this.rolesByHand()) {
-      this.declarations.constant(`${who}held_${name}`, 'Bool');
-      this.assertions.push(`(=> (not ${who}person) (not ${who}held_${name}))`);
-    }
     this.assertions.push(`(=> ${who}person ${this.there(PEOPLE, `${who}me`)})`);
-    if (who !== '') this.assertions.push(`${who}person`);
+  }
+
+  /** They were given the role: a person has the same, whether they call or share. */
+  #held(role: string, who: Who): string {
+    const sort = this.declarations.sort(PEOPLE);
+    this.declarations.relation(`held_${role}`, `(declare-fun held_${role} (${sort}) Bool)`);
+    return heldTerm(role, who);
+  }
+
+  /** Their address is verified: by the service, or, of whoever calls, by what their token says. */
+  #verified(who: Who): string {
+    this.declarations.constant('verified', 'Bool');
+    if (who === '') return verifiedTerm(who);
+    const sort = this.declarations.sort(PEOPLE);
+    if (this.declarations.relation('by_service', `(declare-fun by_service (${sort}) Bool)`))
+      this.assertions.push('(=> (and person (by_service me)) verified)');
+    return verifiedTerm(who);
   }
 
   rolesByHand(): string[] {
@@ -100,8 +117,10 @@ export class Encoder {
 
   /** The whole question; `get` are terms whose values are wanted where there is an answer. */
   question(get: readonly string[]): { readonly text: string; readonly get: readonly string[] } {
+    const people = this.#peoplePoints();
     const theres = this.#areThere();
     const wanted = [
+      ...people,
       ...get,
       ...this.declarations.points(),
       ...this.#therePoints(),
@@ -180,6 +199,15 @@ export class Encoder {
     );
   }
 
+  /** Who asks and who shares what, and what they are given. */
+  #peoplePoints(): string[] {
+    const of = (who: Who) => [
+      ...[`${who}me`, `${who}person`, this.#verified(who)],
+      ...this.rolesByHand().map((name) => this.#held(name, who)),
+    ];
+    return [...of(''), ...this.sharers.flatMap(({ who, flag, record }) => [flag, record, ...of(who)])];
+  }
+
   #listPoints(): string[] {
     const claimed = [...this.rulebook.attributes.keys()].map((name) => `claim_${name}_present`);
     return [...claimed.filter((name) => this.declarations.has(name)), ...this.memberships.points()];
@@ -197,13 +225,14 @@ export class Encoder {
 
   /** A formula about a record: `besides` is asked of single grounds. */
   formula(node: Node, asked: Asked): string {
-    const { record, who, world } = asked;
+    const { record, who, world, alone } = asked;
     const at = (pair: TrueOf['pair'], in_: World): At => ({
       frame: [{ term: record, collection: pair.collection }],
       pair: pairKey(pair.operation, pair.collection),
       world: in_,
       sides: world === null,
       who,
+      alone: alone || pair.operation === SHARE,
     });
     const table: NodeTable<string> = {
       all: ({ parts }) => and(parts.map((part) => interpret(part, table))),
@@ -232,40 +261,31 @@ export class Encoder {
   }
 
   /**
-   * Somebody shares the record for the operation. Of the record in hand it is some person who could share it, and do that to
-   * it, by themself; of others it is left open. Nobody shares what was shared with them.
+   * Somebody shares the record for the operation: some person who could share it, and do that to it, by themself. Of a record that a quantifier
+   * goes through it is left open who. Nobody shares what was shared with them.
    */
   #shared(operation: string, asked: Asked): string {
-    const { record, field, who, alone } = asked;
+    const { record, field, who, alone, world } = asked;
     const collection = this.#collectionOfShare.at(-1)!;
     if (who !== '' || alone || !shareableCollections(this.rulebook).has(collection)) return 'false';
-    if (record !== 'r') {
-      const about = [
-        collection,
-        field ?? '',
-        asked.world ?? '',
-        this.#denied?.has(collection) === true ? 'denied' : '',
-      ];
-      const name = `shared_${operation}_${about.join('_')}`;
-      const sort = this.declarations.sort(collection);
-      this.declarations.relation(name, `(declare-fun ${name} (${sort}) Bool)`);
-      return `(${name} ${record})`;
-    }
-    if (this.#denied !== null)
-      return or(
-        this.sharers
-          .filter((each) => each.operation === operation)
-          .map((each) => and([each.flag, ...this.#bySharer(each.who, operation, asked)])),
-      );
-    const key = `${operation} ${field ?? ''} ${asked.world ?? ''}`;
-    const known = this.#knownShares.get(key);
-    if (known !== undefined) return known;
+    const isOther = this.#denied?.has(collection) === true;
+    const about = [collection, field ?? '', world ?? '', isOther ? 'denied' : ''];
+    const name = `shared_${operation}_${about.join('_')}`;
+    this.declarations.relation(name, `(declare-fun ${name} (${this.declarations.sort(collection)}) Bool)`);
+    const flag = `(${name} ${record})`;
+    if (isBound(record) || this.sharers.some((each) => each.flag === flag)) return flag;
+    const before = this.#denied === null ? [] : this.sharers.filter((each) => each.collection === collection);
     const sharer: Who = `s${this.sharers.length}_`;
-    const flag = this.fresh('shares', 'Bool');
-    this.sharers.push({ who: sharer, operation, flag });
-    this.#knownShares.set(key, flag);
+    this.sharers.push({ who: sharer, operation, flag, collection, record });
     this.somebody(sharer);
-    this.assertions.push(`(=> ${flag} ${and(this.#bySharer(sharer, operation, asked))})`);
+    const gives = and([`${sharer}person`, ...this.#bySharer(sharer, operation, asked)]);
+    this.assertions.push(`(=> ${flag} ${gives})`);
+    // Who had a part in it before shares the same as before; whoever else does may be looked for, or not.
+    for (const each of before)
+      if (each.operation === operation && each.record === record)
+        this.assertions.push(
+          `(=> ${and([each.flag, ...this.#bySharer(each.who, operation, asked)])} ${flag})`,
+        );
     return flag;
   }
 
@@ -281,7 +301,6 @@ export class Encoder {
     ];
   }
 
-  readonly #knownShares = new Map<string, string>();
   readonly #collectionOfShare: string[] = [];
 
   /** The formulas of one collection: whose shares are meant. */
@@ -311,10 +330,8 @@ export class Encoder {
     });
     const at: At = { frame: [], pair, world: 'before', sides: false, who };
     return or(
-      bringing.map((each) =>
-        each.when === null
-          ? `${who}held_${each.name}`
-          : and([`${who}person`, this.condition(each.when, at).yes]),
+      bringing.map(({ name, when }) =>
+        and([`${who}person`, when === null ? this.#held(name, who) : this.condition(when, at).yes]),
       ),
     );
   }
@@ -396,7 +413,7 @@ export class Encoder {
         const { term, present } = value(condition.target);
         const { collection, operation } = condition;
         const { field } = permission(this.rulebook, operation, collection);
-        const asked = asking(term, { who: at.who, world: at.world });
+        const asked = asking(term, { who: at.who, world: at.world, alone: at.alone === true });
         const every = this.within(collection, () => [
           this.permitted(operation, collection, asked),
           ...condition.fields.map((each) => this.formula(field(each).whole, { ...asked, field: each })),
@@ -616,7 +633,9 @@ export class Encoder {
     if (attribute === undefined) {
       const own = this.fields.of(PEOPLE, field, `${who}me`, 'before');
       const needed =
-        field === 'email' ? [`${who}person`, `${who}verified`, own.present] : [`${who}person`, own.present];
+        field === 'email'
+          ? [`${who}person`, this.#verified(who), own.present]
+          : [`${who}person`, own.present];
       return { ...own, present: and(needed) };
     }
     const { source, type } = attribute;
@@ -764,4 +783,12 @@ export class Encoder {
   value(operand: Operand, pair: string): Encoded {
     return this.#operand(operand, { frame: [], pair, world: 'before', sides: false, who: '' });
   }
+}
+
+export function heldTerm(role: string, who: Who): string {
+  return `(held_${role} ${who}me)`;
+}
+
+export function verifiedTerm(who: Who): string {
+  return who === '' ? 'verified' : `(by_service ${who}me)`;
 }

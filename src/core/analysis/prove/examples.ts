@@ -3,7 +3,7 @@ import type { Size } from './declarations.ts';
 import { readModel } from './model.ts';
 import { CannotEncode } from './terms.ts';
 import type { Question } from './ways.ts';
-import type { Found } from './worlds.ts';
+import { withoutWhatPointsAt, type Found } from './worlds.ts';
 
 /** Answers SMT-LIB 2.6: the solver’s lines, one for each command that answers. */
 export type Solve = (text: string) => Promise<string>;
@@ -40,7 +40,8 @@ export async function exampleOf(
         continue;
       }
       const found = readModel(rulebook, encoder, collection, get, told.slice('sat'.length), request);
-      if (found !== null && against(found)) return found;
+      for (const each of [found, found && withoutWhatPointsAt(rulebook, found)])
+        if (each !== null && against(each)) return each;
       undecided = 'an example was found that the rules, asked again, do not bear out';
     }
     return { undecided };

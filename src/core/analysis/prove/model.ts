@@ -6,7 +6,8 @@ import { IDENTITY, PEOPLE, collectionOf } from '../../types/schema.ts';
 import { JsonDocument, type Scalar, type Type, type Value } from '../../types/types.ts';
 import { formatTimestamp } from '../../types/values.ts';
 import type { Declarations } from './declarations.ts';
-import { IDENTITIES, type Encoder } from './encode.ts';
+import type { Who } from './asked.ts';
+import { IDENTITIES, heldTerm, verifiedTerm, type Encoder } from './encode.ts';
 import { inList } from './memberships.ts';
 import { constructor } from './terms.ts';
 import type { Requested } from './ways.ts';
@@ -83,11 +84,11 @@ export function readModel(
     records,
     somebody: {
       ...somebodyOf(rulebook, encoder, values, '', idOf, read, listed),
-      shares: sharers.flatMap(({ who, operation, flag }) => {
+      shares: sharers.flatMap(({ who, operation, flag, collection: of, record }) => {
         if (!isTrue(flag)) return [];
         const share = {
-          collection,
-          record: idOf(values.get('r') as string),
+          collection: of,
+          record: idOf(values.get(record) as string),
           operations: [operation as Shareable],
         };
         return [{ sharer: somebodyOf(rulebook, encoder, values, who, idOf, read, listed), share }];
@@ -115,7 +116,7 @@ function somebodyOf(
   rulebook: Rulebook,
   encoder: Declarations,
   values: ReadonlyMap<string, unknown>,
-  who: string,
+  who: Who,
   idOf: (element: string) => string,
   read: (term: string, type: Type) => Value,
   listed: (name: string, element: null) => Value,
@@ -124,7 +125,7 @@ function somebodyOf(
   if (who === '' && values.get('person') !== 'true')
     return { me: null, roles: [], verified: false, ofTheApplication, claims: {} };
   const roles = [...rulebook.roles.keys()].filter(
-    (role) => isGivenByHand(rulebook, role) && values.get(`${who}held_${role}`) === 'true',
+    (role) => isGivenByHand(rulebook, role) && values.get(heldTerm(role, who)) === 'true',
   );
   const claims: Record<string, unknown> = {};
   for (const { name, source, type } of rulebook.attributes.values()) {
@@ -134,7 +135,7 @@ function somebodyOf(
         type.kind === 'list' ? listed(`in_claim_${name}`, null) : read(`claim_${name}`, type);
   }
   const me = idOf(values.get(`${who}me`) as string);
-  return { me, roles, verified: values.get(`${who}verified`) === 'true', ofTheApplication, claims };
+  return { me, roles, verified: values.get(verifiedTerm(who)) === 'true', ofTheApplication, claims };
 }
 
 function anyValue(type: Type, idIn: (collection: string) => string | null): Value {

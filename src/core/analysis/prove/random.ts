@@ -53,9 +53,17 @@ function withShares(
   one: Somebody,
 ): Somebody {
   const somebody = dice.percent(30) ? nobody : one;
+  // Whoever shares several, or asks as well, is the same person.
+  const known = new Map([[one.me, one]]);
+  const aSharer = () => {
+    const drawn = randomSomebody(dice, rulebook, records, pool);
+    const sharer = known.get(drawn.me) ?? drawn;
+    known.set(drawn.me, sharer);
+    return sharer;
+  };
   const shares = [...shareableCollections(rulebook)].flatMap((collection) =>
     records.get(collection)!.map(({ id }) => ({
-      sharer: randomSomebody(dice, rulebook, records, pool),
+      sharer: aSharer(),
       share: {
         collection,
         record: id as string,

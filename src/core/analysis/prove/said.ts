@@ -56,7 +56,7 @@ export function saidOf(rulebook: Rulebook, found: Found): Said {
   const own = me === null || words(PEOPLE, me) === '' ? '' : ` (${words(PEOPLE, me)})`;
   const sharing = (found.somebody.shares ?? []).map(
     ({ sharer, share }) =>
-      `${names.get(sharer.me!) ?? 'a person'} (${sharer.roles.join(', ') || 'without any role'}) shares the record with them for ${share.operations.join(', ')}`,
+      `${names.get(sharer.me!) ?? 'a person'} (${sharer.roles.join(', ') || 'without any role'}) shares ${share.record === record.id ? 'the record' : name(share.collection, share.record)} with them for ${share.operations.join(', ')}`,
   );
   const token = Object.entries(found.somebody.claims)
     .map(([claim, value]) => `${claim} = ${JSON.stringify(value)}`)

@@ -152,3 +152,8 @@ export function textLiteral(text: string): string {
   });
   return `"${written.join('')}"`;
 }
+
+/** Does a term speak of a record that a quantifier goes through? */
+export function isBound(term: string): boolean {
+  return /\b(?:x\d*|y)\b/.test(term);
+}

@@ -177,27 +177,17 @@ class Step {
     this.#encoder.somebody('');
     this.#encoder.assertions.push(this.#encoder.there(collection, 'r'));
     this.#encoder.assertions.push(this.#encoder.within(collection, () => work(this)));
-    const sharers = this.#encoder.sharers.flatMap(({ who, flag }) => [
-      `${who}me`,
-      `${who}verified`,
-      flag,
-      ...this.#roles(who),
-    ]);
     const sent = (this.#request?.values ?? []).flatMap(({ name, supplied }) => [
       `g_${name}_present`,
       ...(supplied === null ? [] : [supplied]),
     ]);
-    const get = ['me', 'person', 'verified', 'now', 'r', ...this.#roles(''), ...sharers, ...sent];
-    return { encoder: this.#encoder, ...this.#encoder.question(get), request: this.#request };
+    const { text, get } = this.#encoder.question(['now', 'r', ...sent]);
+    return { encoder: this.#encoder, text, get, request: this.#request };
   }
 
   /** That, and what is so of the request besides. */
   with(work: string, besides: (encoder: Encoder, request: Requested) => string): string {
     return and([work, besides(this.#encoder, this.#request!)]);
-  }
-
-  #roles(who: string): string[] {
-    return this.#encoder.rolesByHand().map((name) => `${who}held_${name}`);
   }
 
   reading(): string {

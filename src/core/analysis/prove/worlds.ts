@@ -3,7 +3,7 @@ import { workOutCaller } from '../../evaluate/attributes.ts';
 import type { Caller, RecordValues } from '../../decide/caller.ts';
 import type { World } from '../../evaluate/decider.ts';
 import type { Rulebook } from '../../ir/rulebook.ts';
-import { IDENTITY, PEOPLE } from '../../types/schema.ts';
+import { IDENTITY, PEOPLE, collectionOf } from '../../types/schema.ts';
 import type { Scalar, Value } from '../../types/types.ts';
 
 /** Whose request it is, before roles and attributes are worked out. */
@@ -17,7 +17,10 @@ export interface Somebody {
   readonly ofTheApplication?: boolean;
   readonly claims: Readonly<Record<string, unknown>>;
   /** What others share with them. */
-  readonly shares?: readonly { readonly sharer: Somebody; readonly share: Omit<Share, 'sharer'> }[];
+  readonly shares?: readonly {
+    readonly sharer: Somebody;
+    readonly share: Omit<Share, 'sharer'> & { readonly record: string };
+  }[];
 }
 
 /** All records that there are, by collection. */
@@ -77,6 +80,29 @@ export function placed(rulebook: Rulebook, setting: Setting): Found | null {
 }
 
 /**
+ * The same with those records alone that the one asked about, whoever asks and whoever shares lead to: what points at them, and no
+ * condition spoke of, may hold up a step.
+ */
+export function withoutWhatPointsAt(rulebook: Rulebook, found: Found): Found | null {
+  const { asked, somebody, records } = found;
+  const reached = new Set<Value>([asked.id, somebody.me]);
+  for (const { sharer, share } of somebody.shares ?? []) reached.add(sharer.me).add(share.record);
+  // The set grows while it is gone through.
+  for (const id of reached)
+    for (const [name, all] of records) {
+      const record = all.find((each) => each.id === id);
+      if (record === undefined) continue;
+      for (const { name: field, type } of collectionOf(rulebook.schema, name).fields.values())
+        if (type.kind === 'ref') reached.add(record[field] ?? null);
+    }
+  const left = [...records].map(([name, all]): [string, readonly RecordValues[]] => [
+    name,
+    all.filter(({ id }) => reached.has(id!)),
+  ]);
+  return placed(rulebook, { ...found, records: new Map(left) });
+}
+
+/**
  * Takes away whatever is not needed: roles, claims, records, values, and what is in lists; each in turn, as long as `speaksAgainst` stays
  * true. Cost: one question for each of these.
  */
@@ -86,7 +112,13 @@ export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found
     const tried = placed(rulebook, { ...best, ...change });
     if (tried !== null && speaksAgainst(tried)) best = tried;
   };
-  const roles = (without: string) => best.somebody.roles.filter((each) => each !== without);
+  // Whoever asks may share something, too: they are the same person then.
+  const withoutRole = (role: string, person: string | null) => {
+    const less = (one: Somebody): Somebody =>
+      one.me === person ? { ...one, roles: one.roles.filter((each) => each !== role) } : one;
+    const shares = best.somebody.shares?.map((each) => ({ ...each, sharer: less(each.sharer) }));
+    return { ...less(best.somebody), ...(shares === undefined ? {} : { shares }) };
+  };
   for (const field of found.sent?.values.keys() ?? []) {
     const { operation, values } = best.sent!;
     attempt({ sent: { operation, values: new Map([...values].filter(([name]) => name !== field)) } });
@@ -98,11 +130,12 @@ export function smallest(rulebook: Rulebook, found: Found, speaksAgainst: (found
   }
   for (const claim of Object.keys(found.somebody.claims))
     attempt({ somebody: { ...best.somebody, claims: withoutKey(best.somebody.claims, claim) } });
-  for (const role of found.somebody.roles) attempt({ somebody: { ...best.somebody, roles: roles(role) } });
   for (const each of found.somebody.shares ?? [])
     attempt({
       somebody: { ...best.somebody, shares: (best.somebody.shares ?? []).filter((one) => one !== each) },
     });
+  for (const { me, roles } of [best.somebody, ...(best.somebody.shares ?? []).map(({ sharer }) => sharer)])
+    for (const role of roles) attempt({ somebody: withoutRole(role, me) });
   const sharers = () => new Set((best.somebody.shares ?? []).map(({ sharer }) => sharer.me));
   const withoutRecords = () => {
     for (const [name, all] of best.records)
