@@ -105,6 +105,7 @@ describe('advice', () => {
       'A014',
       'rules hives { people may read when keeper = me and code contains "x" }',
     ],
+    ['what is asked of the caller alone', 'A014', 'rules hives { people may read when me.name is present }'],
   ])('%s is nothing to say of: no %s', (_, code, rules) => {
     expect(codesOf(`${base}\n${rules}`)).not.toContain(code);
   });

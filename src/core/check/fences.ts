@@ -103,7 +103,7 @@ export function checkConcerned(
           operation === 'read' ? 'the id comes with every readable record' : 'callers never supply it';
         findings.add(
           'R003',
-          `a fence cannot be about “${name.text}”: ${why}`,
+          `“${name.text}” cannot stand here: ${why}`,
           name.span,
           'take it out of the list',
         );

@@ -1,4 +1,4 @@
-import type { Condition, Operand } from '../../ir/conditions.ts';
+import { pathsOf, type Condition, type Operand } from '../../ir/conditions.ts';
 import type { AdviceKind } from './kind.ts';
 import { groundsOfRule, isUnconditional, partsOf } from './questions.ts';
 
@@ -13,12 +13,19 @@ test identity ada { }`,
   *find({ rulebook }) {
     for (const rule of rulebook.rules) {
       if (!rule.operations.has('read') || isUnconditional(rule)) continue;
-      const slow = groundsOfRule(rule).filter((ground) => !partsOf(ground).some(isSearched));
+      const slow = groundsOfRule(rule).filter(
+        (ground) => speaksOfRecord(ground) && !partsOf(ground).some(isSearched),
+      );
       if (slow.length > 0)
         yield { span: rule.span, message: 'nothing in this condition says where to begin looking' };
     }
   },
 };
+
+/** What speaks of the caller alone is true of all records or of none, and there is nothing to look for. */
+function speaksOfRecord(ground: Condition): boolean {
+  return pathsOf(ground).some(({ root }) => root === 'record');
+}
 
 /** Is there an index that finds the records for which it is true? Publishing makes them for fields that are compared. */
 function isSearched(part: Condition): boolean {

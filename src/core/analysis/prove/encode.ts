@@ -202,7 +202,9 @@ export class Encoder {
   /** Who asks and who shares what, and what they are given. */
   #peoplePoints(): string[] {
     const of = (who: Who) => [
-      ...[`${who}me`, `${who}person`, this.#verified(who)],
+      `${who}me`,
+      `${who}person`,
+      this.#verified(who),
       ...this.rolesByHand().map((name) => this.#held(name, who)),
     ];
     return [...of(''), ...this.sharers.flatMap(({ who, flag, record }) => [flag, record, ...of(who)])];
