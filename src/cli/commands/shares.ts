@@ -1,4 +1,4 @@
-import type { ShareDocument, ShareRequest } from '../../client/desk.ts';
+import { GateProblem, type ShareDocument, type ShareRequest } from '../../client/desk.ts';
 import { deskClient } from '../credentials.ts';
 import { Misuse } from '../exit.ts';
 import type { Output } from '../output.ts';
@@ -29,7 +29,7 @@ export async function recordsShare(
     options.with === undefined
       ? undefined
       : (desk.overview.identities.find((each) => each.name === options.with)?.id ??
-        (await (await deskClient()).person(options.with)).id);
+        (await personCalled(options.with)));
   const until = moment('--until', options.until);
   const shared = await desk.client.share(name, await recordId(desk, desk.collection, record), {
     ...(person === undefined ? {} : { person }),
@@ -43,6 +43,17 @@ export async function recordsShare(
   output.line(
     `${output.good('✓')} shared with ${await target(shared)} for ${shared.operations.join(', ')}${ends}`,
   );
+}
+
+async function personCalled(text: string): Promise<string> {
+  try {
+    return (await (await deskClient()).person(text)).id;
+  } catch (error) {
+    if (!(error instanceof GateProblem) || error.problem.status !== 404) throw error;
+    throw new Misuse(
+      `nobody is called “${text}”: name a test identity, or somebody by address or id; for all people or everybody use --audience`,
+    );
+  }
 }
 
 /** `firmgate records shares COLLECTION RECORD --as IDENTITY` */
