@@ -304,11 +304,9 @@ function nobodyElse(dice: Dice, one: Rulebook, other: Rulebook, text: string): v
 const toldOf = (right: object, { somebody, record, sent, records: all }: Found, text: string) =>
   `${JSON.stringify(right)} ${JSON.stringify([...(sent?.values ?? [])])}\nby ${JSON.stringify(somebody)}\nof ${JSON.stringify(record)}\namong ${JSON.stringify([...all])}\n${text}`;
 
-/** What the solver is not told exactly: what others share, days where clocks are changed, and that nothing is made to be below itself. */
-function isToldAll({ somebody, asked, sent }: Found, { schema }: Rulebook, text: string): boolean {
-  const { tree } = schema.get(asked.collection)!;
-  const isMoved = tree !== null && sent?.values.has(tree) === true;
-  return (somebody.shares ?? []).length === 0 && !isMoved && !/EST5EDT|PST8PDT/.test(text);
+/** What the solver is not told exactly: what others share, and days where clocks are changed. */
+function isToldAll({ somebody }: Found, text: string): boolean {
+  return (somebody.shares ?? []).length === 0 && !/EST5EDT|PST8PDT/.test(text);
 }
 
 test(
@@ -329,7 +327,7 @@ test(
           const { violation } = violationOf(decider, invariant, found.record);
           const asks = waysOf(rulebook, invariant).map(({ ask }) => ask);
           // What may stop what goes along with a deletion it is told in part.
-          const isExact = operation !== 'delete' && isToldAll(found, rulebook, text);
+          const isExact = operation !== 'delete' && isToldAll(found, text);
           await agrees(asks, found, violation !== null, counts, {
             isExact,
             told: toldOf(invariant, found, text),
@@ -420,8 +418,7 @@ test('whether it is broken by a request to make, change or act is, too', { timeo
         // as one that does not, where it would have to.
         const fillsIn =
           operation !== 'create' && stampingOf(decider.permission(operation, collection)).length > 0;
-        const isExact =
-          right.fields === null && asks.length === 1 && !fillsIn && isToldAll(sent, rulebook, text);
+        const isExact = right.fields === null && asks.length === 1 && !fillsIn && isToldAll(sent, text);
         await agrees(
           asks.map(({ ask }) => ask),
           sent,
@@ -472,7 +469,7 @@ test(
           if (found === undefined) continue;
           const told = `${toldOf(right, found, text)}\n\nand\n\n${changed}`;
           // Of what may stop a deletion it is told in part.
-          const isExact = right.operation !== 'delete' && isToldAll(found, allowing, text);
+          const isExact = right.operation !== 'delete' && isToldAll(found, text);
           await agrees(asks, found, isSoIn(found), counts, { isExact, told });
         }
       }

@@ -731,7 +731,7 @@ describe('each piece of the language means to the solver what it means to the ru
     [
       'hives { people may read when no v in visits has (v.starts + 1 days != v.ends) }',
       'read hives only if no v in visits has (some w in visits has (v.ends != w.ends))',
-      'not decided',
+      'refuted',
       est,
     ],
     // Somebody may share what they change one field of: nothing is said of another.
@@ -1149,6 +1149,7 @@ test.each([
   ['a role', '', 'me has role steward', 'keeper = me'],
   ['what a token says', '', 'me.tenant = note', 'keeper = me'],
   ['a verified address', '', 'me.email = note', 'keeper = me'],
+  ['that there are none', '', 'code is present', 'some v in visits has (v.hive is present)'],
 ])('without the solver is found at random: %s', async (_, more, when, only) => {
   const text = `${wide(utc)} ${more}\n rules hives { people may read when ${when} }\n invariant "i" read hives only if ${only}`;
   const checked = checkRulebook([{ name: 'a.gate', text }]);

@@ -118,7 +118,7 @@ export class Encoder {
   /** The whole question; `get` are terms whose values are wanted where there is an answer. */
   question(get: readonly string[]): { readonly text: string; readonly get: readonly string[] } {
     const people = this.#peoplePoints();
-    const theres = this.#areThere();
+    const theres = [...this.#areThere(), ...this.#growUpwards()];
     const wanted = [
       ...people,
       ...get,
@@ -190,6 +190,23 @@ export class Encoder {
       };
       if (this.declarations.size !== null) return this.declarations.elements(collection).map(each);
       return [`(forall ((x ${this.declarations.sort(collection)})) (! ${each('x')} :pattern ((${name} x))))`];
+    });
+  }
+
+  /** No record lies below itself, before a step or after it: the service sees to it. Said where there are so many records and no more. */
+  #growUpwards(): string[] {
+    if (this.declarations.size === null) return [];
+    return [...this.rulebook.schema.values()].flatMap(({ name, tree }) => {
+      if (tree === null || !this.declarations.declared.has(`v_${name}_${tree}`)) return [];
+      const worlds: World[] = this.fields.changed?.collection === name ? ['before', 'after'] : ['before'];
+      return worlds.flatMap((world) => {
+        const rank = `rank_${name}_${world}`;
+        this.declarations.relation(rank, `(declare-fun ${rank} (${this.declarations.sort(name)}) Int)`);
+        return this.declarations.elements(name).map((each) => {
+          const { term, present } = this.fields.of(name, tree, each, world);
+          return `(=> ${present} (< (${rank} ${term}) (${rank} ${each})))`;
+        });
+      });
     });
   }
 

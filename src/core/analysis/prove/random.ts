@@ -15,6 +15,9 @@ const NOW = '2026-05-01T12:00:00Z';
 /** Records of each collection at most: what two records and one more cannot show is rarely said in a rule. */
 const MOST_RECORDS = 3;
 
+/** How often there are none, in percent: what is said of none is often forgotten. */
+const NONE = 8;
+
 /**
  * Looks for an identity and a record that speak against an invariant in `worlds` small random ones, the same for the same
  * seed: values are those that the rules speak of, those beside them, and missing ones. Null says nothing. Cost: some 0.2 ms a world.
@@ -31,7 +34,7 @@ export function searchAtRandom(
   const mentioned = mentionedBy(rulebook, invariant.collection);
   const isShared = shareableCollections(rulebook).size > 0;
   for (let round = 0; round < worlds; round++) {
-    const records = randomRecords(dice, rulebook, pool);
+    const records = randomRecords(dice, rulebook, pool, invariant.collection);
     const one = randomSomebody(dice, rulebook, records, pool);
     for (const somebody of [one, !isShared ? nobody : withShares(dice, rulebook, records, pool, one)]) {
       for (const { id } of records.get(invariant.collection)!) {
@@ -156,14 +159,37 @@ function mentionedBy(rulebook: Rulebook, collection: string): Found['mentioned']
   return mentioned;
 }
 
-function randomRecords(dice: Dice, rulebook: Rulebook, pool: ReadonlyMap<Type['kind'], readonly Scalar[]>) {
+/** Collections without records: neither people, nor those asked about, nor what these must point at. */
+function emptyOnes(dice: Dice, { schema }: Rulebook, asked: string): ReadonlySet<string> {
+  const needs = ({ fields }: Collection) =>
+    [...fields.values()].flatMap(({ type, required }) =>
+      required && type.kind === 'ref' ? [type.collection] : [],
+    );
+  const needed = new Set([asked, PEOPLE]);
+  // The set grows while it is gone through.
+  for (const name of needed) for (const each of needs(schema.get(name)!)) needed.add(each);
+  const empty = new Set([...schema.keys()].filter((name) => !needed.has(name) && dice.percent(NONE)));
+  for (let size = -1; size !== empty.size;) {
+    size = empty.size;
+    for (const each of schema.values()) if (needs(each).some((name) => empty.has(name))) empty.add(each.name);
+  }
+  return empty;
+}
+
+function randomRecords(
+  dice: Dice,
+  rulebook: Rulebook,
+  pool: ReadonlyMap<Type['kind'], readonly Scalar[]>,
+  asked: string,
+) {
+  const empty = emptyOnes(dice, rulebook, asked);
   const ids = new Map<string, string[]>();
   let made = 0;
   for (const name of rulebook.schema.keys())
     ids.set(
       name,
       Array.from(
-        { length: dice.between(1, MOST_RECORDS) },
+        { length: empty.has(name) ? 0 : dice.between(1, MOST_RECORDS) },
         () => `00000000-0000-4000-8000-${String(++made).padStart(12, '0')}`,
       ),
     );
@@ -174,6 +200,7 @@ function randomRecords(dice: Dice, rulebook: Rulebook, pool: ReadonlyMap<Type['k
   };
   const valueOf = ({ type, required }: Field): Value => {
     if (!required && dice.percent(25)) return null;
+    if (type.kind === 'ref' && empty.has(type.collection)) return null;
     if (type.kind === 'json') return new JsonDocument({});
     if (type.kind === 'list') return Array.from({ length: dice.between(0, 2) }, () => scalar(type.of));
     return scalar(type);
