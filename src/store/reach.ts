@@ -112,7 +112,7 @@ export interface Reacher {
 const MOST_PEOPLE = 2_000;
 
 /**
- * Everybody who can at least read the record, or (`field`) who sees or may change this field of it: the visitor, the test
+ * Everybody who can at least read the record, or (`field`) who sees or may change this field of it, or for whom that is not decided: the visitor, the test
  * identities and, where they are asked for, the people (up to a limit; `left` tells how many were not looked at). Null where
  * there is no such record.
  */
@@ -149,7 +149,7 @@ export async function reachersOf(
         });
         if (reached === null) return null;
         const found = reacher(rulebook, name, field === null ? reached : ofField(rulebook, reached, field));
-        if (found.operations.length > 0) reachers.push(found);
+        if (found.operations.length + found.undecided.length > 0) reachers.push(found);
       }
       return { reachers, asked: counted.length, left };
     },

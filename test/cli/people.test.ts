@@ -5,7 +5,7 @@ import { afterAll, beforeAll, beforeEach, describe, expect, test } from 'vitest'
 import { atTheMachine } from '../../src/store/audit/index.ts';
 import { setStaff } from '../../src/store/staff/index.ts';
 import { firmgateOf } from '../support/firmgate.ts';
-import { openDemo, type World } from '../support/world.ts';
+import { demoRulebook, openDemo, type World } from '../support/world.ts';
 
 /** People, roles, shares, letters, staff and keys at the terminal: what is said, what is saved, and the exit codes. */
 let world: World;
@@ -336,4 +336,20 @@ describe('signing in', () => {
     for (const args of [['sign-in'], ['sign-in', '--link', 'http://x.example/console/join'], ['sign-out']])
       expect((await own(...args)).code, args.join(' ')).toBe(2);
   });
+});
+
+test('what is not decided is said of a reach, of who reaches a record, and of a role before it is given', async () => {
+  // No value is tried that would do: nobody knows which text is “yes” in small letters.
+  const open = 'inspector may update (notes) when lower(new.notes) = "yes" and length(new.notes) = 3';
+  await world.desk.publish({
+    files: [...demoRulebook, { name: 'open.gate', text: `rules hives { ${open} }` }],
+    despite: 'a test of what is not decided',
+  });
+  const said = /not decided: update hives \(notes\): \d+ records/;
+  expect((await firmgate('reach', 'ivo')).out).toMatch(said);
+  expect((await firmgate('roles', 'give', 'inspector', ALMA)).out).toMatch(
+    /hives +read +16 → 2\d\d[^]*not decided: update hives \(notes\)/,
+  );
+  const one = await firmgate('reach', '--record', 'hives', 'OAK-101', '--field', 'notes');
+  expect(one.out).toMatch(/not decided: update notes by ivo/);
 });

@@ -166,6 +166,9 @@ describe('the console', () => {
         'keeper may read (code), create (code, apiary',
       ),
     }));
+    // And one of which nobody knows what it comes to.
+    const open = 'inspector may update (notes) when lower(new.notes) = "yes" and length(new.notes) = 3';
+    files.push({ name: 'open.gate', text: `rules hives { ${open} }` });
     await world.desk.publish({ files, despite: 'its trials speak of what it was' });
     await page.reload();
     await page.getByText('Rulebook version 2').waitFor();
@@ -186,6 +189,10 @@ describe('the console', () => {
       const changes = page.getByRole('table', { name: 'What is gained and lost' });
       await changes.getByText('▲').first().waitFor();
       expect(await changes.getByRole('row', { name: 'hives read' }).innerText()).toMatch(/16 → 2\d\d/);
+      await page
+        .getByRole('dialog')
+        .getByText(/Not decided: update hives \(notes\): \d+ records/)
+        .waitFor();
     };
     await give();
     expect(await page.getByRole('button', { name: 'Save' }).isDisabled(), 'not before an unlock').toBe(true);
@@ -202,6 +209,7 @@ describe('the console', () => {
     await page.getByRole('button', { name: 'Save' }).click();
     const roles = page.getByRole('table', { name: 'Roles given by hand' });
     await roles.getByText('✓ now until 2099-03-01').waitFor();
+    await page.getByText(/Not decided: update hives \(notes\): \d+ records/).waitFor();
     await roles.getByText(STAFF.email).waitFor();
     await page.getByRole('button', { name: 'Deactivate' }).click();
     await page.getByText('every token of theirs is refused').waitFor();

@@ -75,8 +75,16 @@ export function printReach(
   role: string | undefined,
 ): void {
   const { roles, collections, reach: rows, adds, givesBack, undecided } = found;
+  const open = () => {
+    for (const each of undecided) output.line(output.paint.bad(`not decided: ${each}`));
+  };
   if (rows.length === 0) {
-    output.line(`${who} reaches nothing: no rule is true for them, or they are deactivated.`);
+    output.line(
+      undecided.length === 0
+        ? `${who} reaches nothing: no rule is true for them, or they are deactivated.`
+        : `${who} reaches nothing, as far as that could be decided.`,
+    );
+    open();
     return;
   }
   output.line(
@@ -96,7 +104,7 @@ export function printReach(
   const without = collections.filter(({ name }) => !rows.some((each) => each.collection === name));
   if (without.length > 0)
     output.line(output.paint.faint(`\nnothing of: ${without.map((each) => each.name).join(', ')}`));
-  for (const each of undecided) output.line(output.paint.bad(`not decided: ${each}`));
+  open();
   if (adds.length > 0) {
     output.line(`\n${output.paint.strong('What each role adds that the others do not')}\n`);
     output.table(
@@ -146,7 +154,7 @@ function fieldWords(fields: Readonly<Record<string, number>>, records: number): 
 
 function printReachers(output: Output, { reachers, asked, left }: ReachersDocument, what: string): void {
   output.line(
-    `${output.paint.strong(what)} is reached by ${reachers.length} of the ${asked} who were looked at\n`,
+    `${output.paint.strong(what)} is reached by ${reachers.filter(({ operations }) => operations.length > 0).length} of the ${asked} who were looked at\n`,
   );
   output.table(
     ['', 'may', 'fields', 'through'],
@@ -164,5 +172,7 @@ function printReachers(output: Output, { reachers, asked, left }: ReachersDocume
       ]),
     ),
   );
+  for (const { name, undecided } of reachers)
+    for (const each of undecided) output.line(output.paint.bad(`not decided: ${each} by ${name}`));
   if (left > 0) output.line(output.paint.bad(`\n${left} people were not looked at: there are too many`));
 }

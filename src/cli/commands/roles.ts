@@ -90,27 +90,27 @@ export function printPreview(output: Output, { at, people, left }: RolePreview):
     const gone = roles.was.filter((role) => !roles.is.includes(role)).map((role) => `−${role}`);
     const how = [...added, ...gone].join(' ') || 'no other roles than now';
     output.line(`${output.paint.strong(name ?? email ?? id)}  ${how}`);
-    if (changes.length === 0) {
+    if (changes.length === 0)
       output.line(
         undecided.length === 0
           ? '  may neither more nor less'
           : '  may neither more nor less, as far as that could be decided',
       );
-      continue;
-    }
-    output.table(
-      ['', '  may', 'records', 'fields (on how many records)'],
-      changes.map(({ collection, operation, records, fields }, index) => [
-        index > 0 && changes[index - 1]!.collection === collection ? '' : `  ${collection}`,
-        `  ${operation}`,
-        operation === 'create'
-          ? mayWords(records)
-          : records.was === records.is
-            ? String(records.is)
-            : `${records.was} → ${records.is}`,
-        operation === 'create' ? suppliedWords(fields) : fieldWords(fields, records),
-      ]),
-    );
+    else
+      output.table(
+        ['', '  may', 'records', 'fields (on how many records)'],
+        changes.map(({ collection, operation, records, fields }, index) => [
+          index > 0 && changes[index - 1]!.collection === collection ? '' : `  ${collection}`,
+          `  ${operation}`,
+          operation === 'create'
+            ? mayWords(records)
+            : records.was === records.is
+              ? String(records.is)
+              : `${records.was} → ${records.is}`,
+          operation === 'create' ? suppliedWords(fields) : fieldWords(fields, records),
+        ]),
+      );
+    for (const each of undecided) output.line(output.paint.bad(`  not decided: ${each}`));
   }
   if (left > 0) output.line(output.paint.faint(`and ${left} more people, which were not looked at`));
 }

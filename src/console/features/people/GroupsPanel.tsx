@@ -12,6 +12,7 @@ import { useUnlocked } from '../../api/session.ts';
 import { Choices } from '../../components/Choices.tsx';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
+import { NotDecided } from './NotDecided.tsx';
 
 /** Groups that an identity provider keeps, and the roles that staff give to whoever is in one: looked at before they are saved. */
 export function GroupsPanel({ roles }: { roles: readonly string[] }) {
@@ -109,10 +110,12 @@ function GroupRoles({
 /** What its members would gain and lose, in a line each. */
 function Told({ preview: { people, left } }: { preview: RolePreview }) {
   const changed = people.filter(({ changes }) => changes.length > 0);
+  const open = [...new Set(people.flatMap(({ undecided }) => undecided))];
+  const isOpen = open.length > 0;
   return (
     <Alert severity="info" variant="outlined">
       {changed.length === 0
-        ? 'Its members may neither more nor less by it.'
+        ? `Its members may neither more nor less by it${isOpen ? ', as far as that could be decided' : ''}.`
         : `${changed.length} of ${people.length} members are affected:`}
       {changed.slice(0, 8).map(({ id, name, email, changes }) => (
         <div key={id}>
@@ -127,6 +130,7 @@ function Told({ preview: { people, left } }: { preview: RolePreview }) {
             .join(', ')}
         </div>
       ))}
+      <NotDecided what={open} />
       {left > 0 && <div>{left} members were not looked at.</div>}
     </Alert>
   );

@@ -3,6 +3,7 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import type { ReachDocument } from '../../../client/desk.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';
+import { NotDecided } from './NotDecided.tsx';
 
 const wide = { maxWidth: 420, whiteSpace: 'normal', verticalAlign: 'top' } as const;
 const narrow = { verticalAlign: 'top' } as const;
@@ -11,7 +12,14 @@ const system: ReadonlySet<string> = new Set(['id', 'created_at', 'updated_at']);
 /** Everything that somebody can do: by collection and operation, on how many records, with which fields, by which rules. */
 export function ReachTable({ reach }: { reach: ReachDocument }) {
   if (reach.reach.length === 0)
-    return <Typography>Nothing: no rule is true for them, or they are deactivated.</Typography>;
+    return reach.undecided.length === 0 ? (
+      <Typography>Nothing: no rule is true for them, or they are deactivated.</Typography>
+    ) : (
+      <>
+        <Typography>Nothing, as far as that could be decided.</Typography>
+        <NotDecided what={reach.undecided} />
+      </>
+    );
   const totals = new Map(reach.collections.map(({ name, total }) => [name, total]));
   const without = reach.collections.filter(({ name }) => !reach.reach.some((row) => row.collection === name));
   return (
@@ -45,9 +53,11 @@ export function ReachTable({ reach }: { reach: ReachDocument }) {
       </DenseTable>
       {without.length > 0 && (
         <Typography sx={{ color: 'text.secondary', fontSize: '0.85rem' }}>
-          Nothing of {without.map(({ name }) => name).join(', ')}.
+          Nothing of {without.map(({ name }) => name).join(', ')}
+          {reach.undecided.length > 0 && ', as far as that could be decided'}.
         </Typography>
       )}
+      <NotDecided what={reach.undecided} />
     </>
   );
 }

@@ -18,6 +18,7 @@ import { gate } from '../../api/client.ts';
 import { useUnlocked } from '../../api/session.ts';
 import { DenseTable } from '../../components/DenseTable.tsx';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
+import { NotDecided } from './NotDecided.tsx';
 
 /** What the dialog begins with: a role to be taken, or one to be chosen and given. */
 export interface WantedChange {
@@ -199,6 +200,7 @@ function Preview({ preview: { at, people } }: { preview: RolePreview }) {
           ))}
         </DenseTable>
       )}
+      <NotDecided what={undecided} />
     </Box>
   );
 }
