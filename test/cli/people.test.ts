@@ -210,9 +210,8 @@ test('single records are shared, listed and taken back', async () => {
     (await firmgate('records', 'share', 'hives', 'OAK-101', '--as', 'ben', '--role', 'keeper')).err,
   ).toContain('cannot be shared');
   expect((await firmgate('records', 'share', 'notices', 'x', '--as', 'ben')).code).toBe(2);
-  const nobody = await firmgate(
-    ...['records', 'share', 'notices', 'Queens for spring', '--as', 'ben', '--with', 'everybody'],
-  );
+  const sharing = ['records', 'share', 'notices', 'Queens for spring', '--as', 'ben'];
+  const nobody = await firmgate(...sharing, '--with', 'everybody');
   expect([nobody.code, nobody.err]).toEqual([2, expect.stringContaining('nobody is called “everybody”')]);
   const { shares } = await json<{ shares: { id: string; role: string | null }[] }>(
     'shares',
