@@ -294,6 +294,22 @@ test('a sentence for several collections, and “mine”, are what is written ou
   });
 });
 
+test('what could not be read is not called unknown as well', () => {
+  const text = `collection hives { code text required label }
+    let sees(h: hives) = h.until is missing
+    role until
+    action give on hives (by text) sets code = by
+    attribute level integer = when
+    collection yards { until text }
+    test identity ada { roles until }
+    rules hives { people may read when sees(this) and me.level > 1 and seen(this)  people may give, take }
+    trial "t" { as ada { reads hives only where code = "a" } }`;
+  const checked = checkRulebook([{ name: 'a.gate', text }]);
+  if (checked.ok) expect.fail('it has errors');
+  const said = checked.diagnostics.filter(({ code }) => code.startsWith('N')).map(({ message }) => message);
+  expect(said).toEqual(['there is no let “seen”', 'hives has no operation “take”']);
+});
+
 test('all errors of a text are found at once, also behind one that breaks a sentence', () => {
   const text = `${hives}rules hives {
   keeper may red when size = 1

@@ -1,7 +1,7 @@
 import type { Diagnostic } from '../diagnostics/diagnostic.ts';
 import type { Declaration } from '../language/ast.ts';
 import { limits } from '../language/limits.ts';
-import { parseFile, parseFilter } from '../language/parser/index.ts';
+import { parseFile, parseFilter, type Parsed } from '../language/parser/index.ts';
 import type { Source } from '../language/source.ts';
 import { nodesOf, type Condition } from '../ir/conditions.ts';
 import type { Rulebook } from '../ir/rulebook.ts';
@@ -68,7 +68,10 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
     findings,
   );
 
-  const diagnostics = [...parsed.flatMap((file) => file.diagnostics), ...findings.diagnostics];
+  const diagnostics = [
+    ...parsed.flatMap((file) => file.diagnostics),
+    ...findings.diagnostics.filter((each) => !isUnread(each, sources, parsed)),
+  ];
   if (diagnostics.length > 0) return { ok: false, diagnostics: inReadingOrder(diagnostics) };
   return {
     ok: true,
@@ -92,6 +95,20 @@ export function checkRulebook(sources: readonly Source[]): CheckedRulebook {
     },
   };
 }
+
+/** Is it said of a name whose declaration stands there, and could not be read? That it could not is said already. */
+function isUnread(
+  { code, span }: Diagnostic,
+  sources: readonly Source[],
+  parsed: readonly Parsed[],
+): boolean {
+  if (!UNKNOWN.has(code)) return false;
+  const text = sources.find(({ name }) => name === span.source)!.text.slice(span.start, span.end);
+  return parsed.some(({ unread }) => unread.has(text.replace(/^me\./, '')));
+}
+
+/** Codes for names that nothing declares. */
+const UNKNOWN: ReadonlySet<string> = new Set(['N001', 'N002', 'N003', 'N004', 'N007', 'N011', 'N012']);
 
 /** Checks a caller's filter against a collection: fields and literals only, nothing of the caller. */
 export function checkFilter(

@@ -18,25 +18,56 @@ import { parseRole } from './roles.ts';
 import { parseRules } from './rules.ts';
 import { parseIdentity, parseTrial } from './trials.ts';
 
+export interface Parsed {
+  readonly declarations: Declaration[];
+  readonly diagnostics: Diagnostic[];
+  /** Names that are declared by what could not be read. */
+  readonly unread: ReadonlySet<string>;
+}
+
 /**
  * Reads one file: all declarations that could be read, and everything that is wrong with the rest.
  * Never throws, whatever the text; bounded by `limits`.
  */
-export function parseFile(source: Source): { declarations: Declaration[]; diagnostics: Diagnostic[] } {
+export function parseFile(source: Source): Parsed {
   const { tokens, diagnostics } = tokenize(source);
   const cursor = new Cursor(source, tokens, diagnostics);
   const declarations: Declaration[] = [];
+  const unread = new Set<string>();
   while (!cursor.atEnd) {
+    const name = declaredName(cursor);
     const declaration = cursor.recover(
       () => parseDeclaration(cursor),
       () => startsDeclaration(cursor),
     );
-    if (declaration !== null) declarations.push(declaration);
+    if (declaration !== null) {
+      declarations.push(declaration);
+      continue;
+    }
+    if (name !== null) unread.add(name);
     // A bracket too many closes nothing: it was reported by the declaration that stumbled over it.
-    else cursor.takeSymbol('}');
+    cursor.takeSymbol('}');
   }
-  return { declarations, diagnostics };
+  return { declarations, diagnostics, unread };
 }
+
+/** The name that is about to be declared; null: none is. */
+function declaredName(cursor: Cursor): string | null {
+  if (cursor.token.kind !== 'keyword' || !namingWords.has(cursor.token.text)) return null;
+  const name = cursor.peek(cursor.token.text === 'test' ? 2 : 1);
+  return name.kind === 'name' ? name.text : null;
+}
+
+/** Words behind which something gets its name. */
+const namingWords: ReadonlySet<string> = new Set([
+  'collection',
+  'role',
+  'attribute',
+  'claim',
+  'let',
+  'action',
+  'test',
+]);
 
 /** Reads a condition that stands alone, such as a caller's filter. */
 export function parseFilter(source: Source): { expression: Expression | null; diagnostics: Diagnostic[] } {
