@@ -1028,6 +1028,11 @@ test.each<[string, string, Partial<Example>]>([
     },
   ],
   [
+    'hives { people may read (all)  people may update (note) }',
+    'update hives only if keeper = me',
+    { step: 'may update it with nothing sent' },
+  ],
+  [
     'hives { steward, auditor may read }',
     'read hives only if me has role steward and keeper = me',
     { caller: expect.stringMatching(/^a person with (auditor|steward)$/) },

@@ -117,7 +117,8 @@ function wordsOf(
   const made = operation === 'create';
   const what =
     question.collection === collection && !step.along ? 'it' : `a record of ${question.collection}`;
-  const given = sentWords(rulebook, question, name);
+  const sent = sentWords(rulebook, question, name);
+  const given = sent.length === 0 && question.operation === 'update' ? ['nothing sent'] : sent;
   const along =
     operation === 'update' ? ', and that clears a field of the record' : ', and the record goes along';
   return {
