@@ -245,6 +245,20 @@ test('the rights that are asked about are those that a change can touch, and no 
   ]);
 });
 
+test('what decides about callers from now on, nobody changes in their own entry: that is a change of what follows it, too', async () => {
+  const more: [string, string] = ['people { level integer }', 'people { level integer }'];
+  const same = `rules people { people may read (all), update (level) }
+    rules visits { people may read when me may update guest (level) }`;
+  const deciding = `${same} rules hives { people may read when me.level > 3 } accept people feeds hives because "a test"`;
+  const right: Right = { collection: 'visits', operation: 'read', fields: null };
+  expect(rightsThatDiffer(rulebookOf(same, more[0]), rulebookOf(deciding, more[1]))).toContainEqual(right);
+  expect(await ways(same, deciding, right, more)).toEqual(['nobody', 'somebody']);
+  // Though not a sentence is another one.
+  const marked = 'people { level integer self set }';
+  expect(rightsThatDiffer(rulebookOf(deciding, marked), rulebookOf(deciding, more[1]))).toContainEqual(right);
+  expect(await ways(deciding, deciding, right, [marked, more[1]])).toEqual(['nobody', 'somebody']);
+});
+
 test('where a sentence stands, and how it is laid out, is no difference', () => {
   const rules =
     'rules hives { people may read when keeper = me nobody may read (price) unless status = "active" }';

@@ -4,13 +4,15 @@ import { plainNames } from '../../src/core/passage/names.ts';
 import { passageTo } from '../../src/core/passage/passage.ts';
 import { touchedBy } from '../../src/core/trial/touched.ts';
 
-const base = `collection yards { name text required label }
+const base = `people { level integer self set }
+collection yards { name text required label }
 collection hives { code text required label  yard ref yards }
 collection notes { line text required label }
 role keeper
 rules yards { people may read }
 rules hives { keeper may read when me may read yard }
-rules notes { people may read }
+rules notes { people may read when me.level is missing or me.level < 9 }
+rules people { people may read (name)  people may update (level) when this = me }
 test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper }
 trial "yards" { as ada { may read yards "North" } }
 trial "hives" { as ada { may read hives "A" } }
@@ -45,6 +47,12 @@ test.each([
     'who callers are',
     'role keeper',
     'role warden role keeper includes warden',
+    ['yards', 'hives', 'notes', 'given a hive'],
+  ],
+  [
+    'what people may set in their own entry',
+    ' self set }',
+    ' }',
     ['yards', 'hives', 'notes', 'given a hive'],
   ],
   ['nothing', '', '', []],

@@ -2,7 +2,7 @@ import { maysOf, type Condition } from '../ir/conditions.ts';
 import { actionsOn, type Action, type Rulebook } from '../ir/rulebook.ts';
 import type { Passage } from '../passage/passage.ts';
 import { fieldNow } from '../passage/renames.ts';
-import { fieldOf } from '../types/schema.ts';
+import { PEOPLE, collectionOf, fieldOf } from '../types/schema.ts';
 import type { Difference } from './differences.ts';
 
 /**
@@ -19,6 +19,7 @@ export function affectedBy(
   const told = differences.filter(({ called }) => !called);
   if (told.some(({ what }) => /^(?:role|attribute|claim|let|time|test) /.test(what))) return null;
   if (textOf(before.ofTheCaller) !== textOf(after.ofTheCaller)) return null;
+  if (textOf(selfSetIn(before)) !== textOf(selfSetIn(after))) return null;
   const now = (name: string) => renamed.collections.get(name) ?? name;
   const nowField = (collection: string, field: string) => fieldNow(renamed, collection, field).join('.');
   const same = (name: string) => name;
@@ -67,6 +68,13 @@ export function affectedBy(
   for (const { collection } of told) if (collection !== null) affected.add(collection);
   for (const name of remade) affected.add(name.split('.')[0]!);
   return affected;
+}
+
+/** What people may set in their own entry though it decides about them. */
+function selfSetIn({ schema }: Rulebook): string[] {
+  return [...collectionOf(schema, PEOPLE).fields.values()].flatMap(({ name, selfSet }) =>
+    selfSet ? name : [],
+  );
 }
 
 /**

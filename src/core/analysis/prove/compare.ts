@@ -176,8 +176,8 @@ function isAllowed(
  * elsewhere makes it another one, too.
  */
 export function rightsThatDiffer(before: Rulebook, after: Rulebook): Right[] {
-  if (sentencesOf(before) === sentencesOf(after)) return [];
   const changed = changedCollections(before, after);
+  if (changed.size === 0 && sentencesOf(before) === sentencesOf(after)) return [];
   return [...after.schema.keys()].flatMap((collection): Right[] => {
     const alike = new Map<string, string[]>();
     for (const field of collectionOf(after.schema, collection).fields.keys()) {
@@ -201,14 +201,20 @@ export function rightsThatDiffer(before: Rulebook, after: Rulebook): Right[] {
   });
 }
 
-/** Collections of which some right may be another one: by their own sentences, or by those that these follow, over any number of them. */
+/** Collections of which some right may be another one: by their own sentences, by what decides about callers, or by those that these follow, over any number of them. */
 export function changedCollections(before: Rulebook, after: Rulebook): ReadonlySet<string> {
   const sentencesAbout = ({ rules, fences }: Rulebook, collection: string) =>
     [...rules, ...fences].filter((each) => each.collection === collection);
   const textsAbout = (rulebook: Rulebook, collection: string) =>
     JSON.stringify(sentencesAbout(rulebook, collection), withoutPlaces);
   const all = [...after.schema.keys()];
-  const changed = new Set(all.filter((name) => textsAbout(before, name) !== textsAbout(after, name)));
+  const isRaised = (name: string) =>
+    [...collectionOf(after.schema, name).fields.keys()].some(
+      (field) => raises(before, name, field) !== raises(after, name, field),
+    );
+  const changed = new Set(
+    all.filter((name) => textsAbout(before, name) !== textsAbout(after, name) || isRaised(name)),
+  );
   if (JSON.stringify([...before.roles], withoutPlaces) !== JSON.stringify([...after.roles], withoutPlaces))
     for (const name of all) changed.add(name);
   const follows = (name: string) =>
