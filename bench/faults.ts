@@ -79,7 +79,10 @@ console.log(
 
 const mutations = mutationsOf(sources, rulebook.schema, [...rulebook.roles.keys()]);
 const began = performance.now();
-const fates = await plantFaults(database, rulebook, mutations, { sweep: true, progress: () => undefined });
+const { fates } = await plantFaults(database, rulebook, mutations, {
+  sweep: true,
+  progress: () => undefined,
+});
 const took = (performance.now() - began) / 1000;
 const by = (who: string) => fates.filter((fate) => fate.foundBy === who).length;
 const changing = fates.length - by('nobody') - by('check');

@@ -41,7 +41,8 @@ const WORKERS = 3;
 
 /**
  * Plants faults, one after the other, and tells who finds each: the checker, the trials, the invariants, or a sweep whose
- * numbers are another. Nothing is published, and everything is taken back. Cost: a second or so for each fault.
+ * numbers are another. What fails without any fault, `failing`, finds none. Nothing is published, and everything is taken back. Cost: a
+ * second or so for each fault.
  */
 export async function plantFaults(
   database: Database,
@@ -49,9 +50,13 @@ export async function plantFaults(
   mutations: readonly Mutation[],
   options: MutationOptions,
   enter: (on: Executor) => Promise<void> = async () => undefined,
-): Promise<Fate[]> {
+): Promise<{ readonly fates: readonly Fate[]; readonly failing: readonly Verdict[] }> {
   const fates: Fate[] = [];
   let [next, done] = [0, 0];
+  const failing = await rolledBack(passing(database), async (on) => {
+    await enter(on);
+    return failingOf(on, rulebook);
+  });
   const work = () =>
     rolledBack(passing(database), async (on) => {
       await enter(on);
@@ -63,16 +68,47 @@ export async function plantFaults(
           total: mutations.length,
           doing: `${mutation.file}:${mutation.line}`,
         });
-        fates[index] = await fateOf(on, rulebook, mutation, base);
+        fates[index] = await fateOf(on, rulebook, mutation, base, new Set(failing.keys()));
       }
     });
   const ended = await Promise.allSettled(Array.from({ length: Math.min(WORKERS, mutations.length) }, work));
   const failed = ended.find((each) => each.status === 'rejected');
   if (failed !== undefined) throw failed.reason;
-  return fates;
+  return { fates, failing: [...failing.values()] };
 }
 
-async function fateOf(on: Executor, without: Rulebook, mutation: Mutation, base: Base | null): Promise<Fate> {
+/** What fails by itself: no fault is found by it. */
+async function failingOf(on: Executor, rulebook: Rulebook): Promise<Map<string, Verdict>> {
+  const failing = new Map<string, Verdict>();
+  const collect = async (verdicts: AsyncGenerator<Verdict>) => {
+    for await (const [key, verdict] of keyed(verdicts)) if (!verdict.passed) failing.set(key, verdict);
+  };
+  const choice = chosenTrials(rulebook, null, null);
+  await rolledBackAnew(on, (savepoint) =>
+    collect(runTrials(rulebook, choice.trials, new StorePort(savepoint, rulebook))),
+  );
+  await collect(tryInvariants(rulebook, choice, new StorePort(on, rulebook)));
+  return failing;
+}
+
+/** Verdicts by what they are about, which no fault moves: where it stands in the text, one may. */
+async function* keyed(verdicts: AsyncGenerator<Verdict>): AsyncGenerator<[string, Verdict]> {
+  const seen = new Map<string, number>();
+  for await (const verdict of verdicts) {
+    const about = JSON.stringify([verdict.trial, verdict.identity, verdict.expectation]);
+    const times = (seen.get(about) ?? 0) + 1;
+    seen.set(about, times);
+    yield [`${about} ${times}`, verdict];
+  }
+}
+
+async function fateOf(
+  on: Executor,
+  without: Rulebook,
+  mutation: Mutation,
+  base: Base | null,
+  failing: ReadonlySet<string>,
+): Promise<Fate> {
   const checked = checkRulebook(mutation.sources);
   if (!checked.ok) {
     const [first] = checked.diagnostics;
@@ -81,10 +117,10 @@ async function fateOf(on: Executor, without: Rulebook, mutation: Mutation, base:
   const rulebook = placedAs(checked.rulebook, without);
   const choice = chosenTrials(rulebook, null, null);
   const trial = await rolledBackAnew(on, (savepoint) =>
-    firstFailing(runTrials(rulebook, choice.trials, new StorePort(savepoint, rulebook))),
+    firstFailing(runTrials(rulebook, choice.trials, new StorePort(savepoint, rulebook)), failing),
   );
   if (trial !== null) return { mutation, foundBy: 'trials', by: trial.trial };
-  const invariant = await firstFailing(tryInvariants(rulebook, choice, new StorePort(on, rulebook)));
+  const invariant = await firstFailing(tryInvariants(rulebook, choice, new StorePort(on, rulebook)), failing);
   if (invariant !== null) return { mutation, foundBy: 'invariants', by: invariant.trial };
   const change = (await base?.change(on, rulebook, mutation.collection)) ?? null;
   return change === null
@@ -92,8 +128,13 @@ async function fateOf(on: Executor, without: Rulebook, mutation: Mutation, base:
     : { mutation, foundBy: 'sweep', by: change };
 }
 
-async function firstFailing(verdicts: AsyncGenerator<Verdict>): Promise<Verdict | null> {
-  for await (const verdict of verdicts) if (!verdict.passed) return verdict;
+/** The first that fails, and did not without the fault. */
+async function firstFailing(
+  verdicts: AsyncGenerator<Verdict>,
+  failing: ReadonlySet<string>,
+): Promise<Verdict | null> {
+  for await (const [key, verdict] of keyed(verdicts))
+    if (!verdict.passed && !failing.has(key)) return verdict;
   return null;
 }
 

@@ -352,3 +352,15 @@ test('what is not decided is said of a reach, of who reaches a record, and of a 
   const one = await firmgate('reach', '--record', 'hives', 'OAK-101', '--field', 'notes');
   expect(one.out).toMatch(/not decided: update notes by ivo/);
 });
+
+test('what fails without any fault finds none, and is named', async () => {
+  const mine = mkdtempSync(join(tmpdir(), 'gate-'));
+  for (const { name, text } of demoRulebook) writeFileSync(join(mine, name), text);
+  writeFileSync(join(mine, 'never.gate'), 'invariant "never" read hives only if me is missing');
+  const seen = await firmgate('mutate', mine, '--only', 'crews', '--most', '4');
+  expect([seen.code, seen.out]).toEqual([
+    1,
+    expect.stringContaining('1 fails without any fault, and finds none where that is so: “never”'),
+  ]);
+  expect(seen.out).toContain('invariants: 0');
+});

@@ -47,7 +47,7 @@ test('there are at least ninety variants, of every kind, and the tool makes each
 test('each is found by whom it was found before', async () => {
   // Every fifth: all of them take a minute, which the bench does.
   const some = variants.filter((_, index) => index % 5 === 0);
-  const fates = await plantFaults(
+  const { fates } = await plantFaults(
     world.database,
     rulebook,
     some.map((variant) => planted(variant)!),
@@ -90,6 +90,15 @@ test('what no trial guards is told, with the answer that is another', async () =
     );
     const tight = await own.desk.mutate({ files: [{ name: 'test.gate', text: guarded }] });
     expect(tight.faults.find((fault) => fault.kind === 'a condition dropped')!.foundBy).toBe('trials');
+    // One that fails by itself finds nothing, and is named.
+    const failing = text('reads no hives').replace(
+      'trial "own"',
+      'invariant "i" read hives only if note = "y"  trial "own"',
+    );
+    const blind = await own.desk.mutate({ files: [{ name: 'test.gate', text: failing }] });
+    expect(blind.failing).toEqual(['own', 'i']);
+    expect(blind.faults.find((fault) => fault.kind === 'a condition dropped')!.foundBy).toBe('sweep');
+    expect([loose.failing, tight.failing]).toEqual([[], []]);
     expect((await own.desk.mutate({ most: 2 })).faults.length).toBe(2);
     expect((await own.desk.overview()).version, 'nothing is published').toBe(1);
   } finally {

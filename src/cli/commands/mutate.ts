@@ -30,11 +30,12 @@ export async function mutate(output: Output, paths: readonly string[], options: 
   const report = await withProgress((show) => client.mutate(request, show));
   output.data(report);
   print(output, report);
-  if (report.faults.length === 0 || report.faults.some((fault) => fault.foundBy === 'sweep'))
+  const isTold = report.faults.some(({ foundBy }) => foundBy !== 'nobody');
+  if (!isTold || report.failing.length > 0 || report.faults.some(({ foundBy }) => foundBy === 'sweep'))
     throw new CheckFailed();
 }
 
-function print(output: Output, { faults, possible, milliseconds }: MutateDocument): void {
+function print(output: Output, { faults, failing, possible, milliseconds }: MutateDocument): void {
   if (faults.length === 0) {
     output.line('There are no rules to plant a fault in.');
     return;
@@ -65,13 +66,25 @@ function print(output: Output, { faults, possible, milliseconds }: MutateDocumen
     output.line(
       output.paint.faint(`${none} changed no answer to any test identity on the records that there are`),
     );
-  const summary =
-    unguarded.length === 0
-      ? `trials and invariants find every one of the ${seen} that change an answer`
-      : `${unguarded.length} of the ${seen} that change an answer pass all trials and invariants`;
-  output.line(
-    `${unguarded.length === 0 ? output.good(`✓ ${summary}`) : output.paint.bad(`✗ ${summary}`)}, in ${milliseconds} ms; nothing was published`,
-  );
+  if (failing.length > 0)
+    output.line(
+      output.paint.bad(
+        `${failing.length} ${failing.length === 1 ? 'fails' : 'fail'} without any fault, and ${failing.length === 1 ? 'finds' : 'find'} none where that is so: ${failing.map((title) => `“${title}”`).join(', ')}`,
+      ),
+    );
+  const ended = `in ${milliseconds} ms; nothing was published`;
+  if (seen === 0)
+    output.line(
+      `? none of them changes an answer that was looked at: that says nothing of the trials; ${ended}`,
+    );
+  else if (unguarded.length === 0)
+    output.line(
+      `${output.good(`✓ the checker, trials and invariants find every one of the ${seen} that change an answer`)}, ${ended}`,
+    );
+  else
+    output.line(
+      `${output.paint.bad(`✗ ${unguarded.length} of the ${seen} that change an answer pass all trials and invariants`)}, ${ended}`,
+    );
 }
 
 function oneLine(text: string): string {

@@ -34,6 +34,9 @@ export const mutateSchema = z
         by: z.string().describe('The trial or invariant, or the first answer that is another'),
       }),
     ),
+    failing: z
+      .array(z.string())
+      .describe('Trials and invariants that fail somewhere without any fault: there they find none'),
     possible: z.int().describe('Faults that could be planted; the rest was left out'),
     milliseconds: z.int(),
   })

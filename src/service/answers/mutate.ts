@@ -22,7 +22,7 @@ export async function mutateAnswer(
       collections === undefined || (collection !== null && collections.includes(collection)),
   );
   const chosen = spread(all, most);
-  const fates = await plantFaults(database, rulebook, chosen, { sweep: true, progress }, enter);
+  const { fates, failing } = await plantFaults(database, rulebook, chosen, { sweep: true, progress }, enter);
   return {
     faults: fates.map(({ mutation: { kind, file, line, was, now }, foundBy, by }) => ({
       kind,
@@ -33,6 +33,7 @@ export async function mutateAnswer(
       foundBy,
       by,
     })),
+    failing: [...new Set(failing.map(({ trial }) => trial))],
     possible: all.length,
     milliseconds: Math.round(performance.now() - began),
   };

@@ -28,7 +28,7 @@ export function GuardsPage() {
   );
 }
 
-function Report({ report: { faults, possible, milliseconds } }: { report: MutateDocument }) {
+function Report({ report: { faults, failing, possible, milliseconds } }: { report: MutateDocument }) {
   if (faults.length === 0) return <Typography>There are no rules to plant a fault in.</Typography>;
   const by = (who: MutateDocument['faults'][number]['foundBy']) =>
     faults.filter(({ foundBy }) => foundBy === who);
@@ -37,16 +37,20 @@ function Report({ report: { faults, possible, milliseconds } }: { report: Mutate
   return (
     <>
       <Typography role="status" sx={{ fontWeight: 650 }}>
-        <Truth truth={unguarded.length === 0} />{' '}
-        {unguarded.length === 0
-          ? 'Each fault that changes an answer is found by the checker, a trial or an invariant'
-          : `${unguarded.length} faults change an answer, and no trial tells`}
+        <Truth truth={untold === faults.length ? null : unguarded.length === 0} />{' '}
+        {untold === faults.length
+          ? 'No fault changes an answer that was looked at: that says nothing of the trials'
+          : unguarded.length === 0
+            ? 'Each fault that changes an answer is found by the checker, a trial or an invariant'
+            : `${unguarded.length} faults change an answer, and no trial tells`}
       </Typography>
       <Typography sx={{ fontSize: '0.85rem', color: 'text.secondary' }}>
         {faults.length} of {possible} possible faults were planted, in {Math.round(milliseconds / 1000)} s:{' '}
         {by('check').length} found by the checker, {by('trials').length} by trials, {by('invariants').length}{' '}
         by invariants, {unguarded.length} by a sweep alone.
         {untold > 0 && ` ${untold} change no answer that was looked at: whether they matter is not decided.`}
+        {failing.length > 0 &&
+          ` Without any fault ${failing.map((title) => `“${title}”`).join(', ')} ${failing.length === 1 ? 'fails' : 'fail'} already: where that is so, no fault is found by it.`}
         {faults.length < possible && ' The others were not planted: what they would do is not known.'}
       </Typography>
       {unguarded.map(({ kind, file, line, was, now, by: answer }) => (
