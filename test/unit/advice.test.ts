@@ -110,6 +110,86 @@ describe('advice', () => {
     expect(codesOf(`${base}\n${rules}`)).not.toContain(code);
   });
 
+  const offered = (rules: string) => `
+    collection lots { code text required label  status one of ("draft", "checked", "listed") = "draft"  note text  buyer ref people }
+    role steward  role keeper
+    action list on lots sets status = "listed"
+    rules lots { people may read  ${rules} }
+    test identity ada { roles steward, keeper }`;
+  test.each([
+    [
+      'an action, by a fence on update',
+      'steward may list when old.status = "checked"  nobody may update unless old.status = "draft"',
+    ],
+    [
+      'an action, by one on what it sets',
+      'steward may list when old.status = "checked"  nobody may update (status) unless old.status = "draft"',
+    ],
+    [
+      'an action, by one on itself',
+      'steward may list when old.status = "checked"  nobody may list unless old.status in ("draft", "listed")',
+    ],
+    [
+      'an action, by what it leaves',
+      'steward may list when note = "ok"  nobody may list unless note is missing',
+    ],
+    [
+      'an update of one field',
+      'steward may update (note) when status = "listed"  nobody may update (note, code) unless status = "draft"',
+    ],
+    [
+      'an update, by its new side',
+      'steward may update (status) when new.status = "listed"  nobody may update unless new.status != "listed"',
+    ],
+    [
+      'a deletion, by what cannot be read',
+      'steward may delete when status = "draft"  nobody may read unless status = "listed"',
+    ],
+    [
+      'what is made',
+      'steward may create (code, status) when status = "listed"  nobody may create unless status = "draft"',
+    ],
+    [
+      'what is made, by what it fills in',
+      'steward may create (code) stamp status = "listed"  nobody may create unless status = "draft"',
+    ],
+  ])('a fence may leave a rule nobody: %s', (_, rules) => {
+    expect(codesOf(offered(rules))).toContain('A024');
+  });
+
+  test.each([
+    [
+      'it exempts somebody',
+      'steward may list when old.status = "checked"  nobody but keeper may update unless old.status = "draft"',
+    ],
+    [
+      'one is about the record before, the other after',
+      'steward may update (status) when new.status = "listed"  nobody may update unless old.status = "draft"',
+    ],
+    [
+      'what is supplied is another',
+      'steward may update (status) when old.status = "draft"  nobody may update unless new.status = "listed"',
+    ],
+    [
+      'it is about another field',
+      'steward may update (note, code) when status = "listed"  nobody may update (note) unless status = "draft"',
+    ],
+    [
+      'it is about another operation',
+      'steward may delete when status = "listed"  nobody may update unless status = "draft"',
+    ],
+    [
+      'some records are both',
+      'steward may list when old.status in ("checked", "draft")  nobody may update unless old.status = "draft" or note = "x"',
+    ],
+    [
+      'the sentence fills in on creation alone',
+      'steward may create (code), update (code) when code = "x" or note = "y" stamp note = "y"  nobody may update unless note = "z"',
+    ],
+  ])('a fence leaves somebody where %s', (_, rules) => {
+    expect(codesOf(offered(rules))).not.toContain('A024');
+  });
+
   const acting = (action: string, rules: string) =>
     `collection hives { code text  keeper ref people  status one of ("here", "sold") = "here"  left timestamp  note text }
     action go on hives ${action}  rules hives { people may read  ${rules} } test identity ada { }`;

@@ -36,8 +36,18 @@ test identity ivo { roles treasurer }`,
   },
 };
 
+/** A value that whoever asks chooses. */
+export function givenBy(collection: string, name: string): Operand {
+  return {
+    kind: 'path',
+    root: 'new',
+    steps: [{ collection, field: `${name} that is given` }],
+    type: simpleTypes.text,
+  };
+}
+
 /** What an action puts into each field. A value that the caller chooses is known to be no other. */
-function setBy({ collection, sets }: Action): Map<string, Operand> {
+export function setBy({ collection, sets }: Action): Map<string, Operand> {
   return new Map(
     [...sets].map(([field, set]): [string, Operand] => {
       switch (set.kind) {
@@ -46,15 +56,7 @@ function setBy({ collection, sets }: Action): Map<string, Operand> {
         case 'missing':
           return [field, { kind: 'nothing', type: simpleTypes.text }];
         case 'parameter':
-          return [
-            field,
-            {
-              kind: 'path',
-              root: 'new',
-              steps: [{ collection, field: `${set.name} that is given` }],
-              type: simpleTypes.text,
-            },
-          ];
+          return [field, givenBy(collection, set.name)];
       }
     }),
   );

@@ -4,6 +4,7 @@ import { acceptUnused } from './accept-unused.ts';
 import { actionUndoes } from './action-undoes.ts';
 import { attributeUnused } from './attribute-unused.ts';
 import { closedFence } from './closed-fence.ts';
+import { fencedOff } from './fenced-off.ts';
 import { fieldGivenBack } from './given-back.ts';
 import { inAnothersName } from './in-anothers-name.ts';
 import type { AdviceKind, Found } from './kind.ts';
@@ -52,6 +53,7 @@ export const adviceKinds: readonly AdviceKind[] = [
   sameTitle,
   actionUndoes,
   referenceUnread,
+  fencedOff,
 ];
 
 export interface Advice extends Found {

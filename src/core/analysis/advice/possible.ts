@@ -21,8 +21,8 @@ export function askedOf({ when, audience }: { when: Condition; audience: Audienc
 
 /** Could it be true of the record as it is, and not once these are filled in, on one of the sides that it is asked on? */
 export function isMadeFalse(asked: AskedOf, filledIn: Overlay): boolean {
-  if (!isPossible(asked, 'before', new Map())) return false;
-  return !isPossible(asked, 'before', filledIn) || !isPossible(asked, 'after', filledIn);
+  if (!isPossibleOn(asked, 'before', new Map())) return false;
+  return !isPossibleOn(asked, 'before', filledIn) || !isPossibleOn(asked, 'after', filledIn);
 }
 
 /** What to write where the record before the change was meant; nothing where these fields are not read by their names alone. */
@@ -33,7 +33,8 @@ export function beforeInstead(when: Condition, fields: readonly string[]): strin
     : `: write ${bare.map((name) => `old.${name}`).join(', ')} for the record before the change`;
 }
 
-function isPossible(
+/** Could it be true on this side of a change, once these are filled in? */
+export function isPossibleOn(
   { when, roles, isPerson }: AskedOf,
   side: 'before' | 'after',
   filledIn: Overlay,
