@@ -46,7 +46,7 @@ function fencesOn({ fences, actions }: Rulebook, rule: Rule, operation: string):
     const about = (name: string) => fence.operations.get(name);
     const isAll = (named: ReadonlySet<string> | null | undefined) =>
       named === null ||
-      (named !== undefined && fields != null && [...fields].every((each) => named.has(each)));
+      (named !== undefined && fields !== undefined && [...fields].every((each) => named.has(each)));
     if (isAll(about(operation))) return true;
     // What cannot be read cannot be changed or deleted, and nobody shares it.
     if (operation !== 'create' && operation !== 'read' && about('read') === null) return true;
