@@ -304,9 +304,9 @@ function nobodyElse(dice: Dice, one: Rulebook, other: Rulebook, text: string): v
 const toldOf = (right: object, { somebody, record, sent, records: all }: Found, text: string) =>
   `${JSON.stringify(right)} ${JSON.stringify([...(sent?.values ?? [])])}\nby ${JSON.stringify(somebody)}\nof ${JSON.stringify(record)}\namong ${JSON.stringify([...all])}\n${text}`;
 
-/** What the solver is not told exactly: what others share, and days where clocks are changed. */
+/** What the solver is not told exactly: what others share, and how long a day is in a time zone. */
 function isToldAll({ somebody }: Found, text: string): boolean {
-  return (somebody.shares ?? []).length === 0 && !/EST5EDT|PST8PDT/.test(text);
+  return (somebody.shares ?? []).length === 0 && !text.includes('time zone ');
 }
 
 test(
