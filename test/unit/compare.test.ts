@@ -259,6 +259,14 @@ test('what decides about callers from now on, nobody changes in their own entry:
   expect(await ways(deciding, deciding, right, [marked, more[1]])).toEqual(['nobody', 'somebody']);
 });
 
+test('what may stop a deletion is nothing to those who read', async () => {
+  const rules =
+    'rules hives { people may read when keeper = me  keeper may delete when keeper = me } rules visits { people may read';
+  const [before, after] = [`${rules} }`, `${rules}  nobody may delete unless guest = me }`];
+  expect(await ways(before, after)).toEqual(['nobody', 'nobody']);
+  expect(await ways(before, after, { ...read, operation: 'delete' })).toEqual(['not decided', 'not decided']);
+});
+
 test('where a sentence stands, and how it is laid out, is no difference', () => {
   const rules =
     'rules hives { people may read when keeper = me nobody may read (price) unless status = "active" }';

@@ -1392,3 +1392,32 @@ test('an example says which record is shared where it is not the one asked about
     },
   });
 });
+
+test.each([
+  ['nobody may delete unless code = "a"', 'delete', 'proved'],
+  ['nobody may update unless code = "a"', 'delete', 'refuted'],
+  ['nobody may update unless code = "a"', 'update', 'proved'],
+  ['nobody may delete unless code = "a"', 'update', 'refuted'],
+])(
+  'what goes along is held by fences on deleting, what loses a reference by those on updating: %s, %s is %s',
+  async (fence, what, expected) => {
+    const { result } = await proofOf(`
+    collection yards { name text required label }
+    collection hives { code text  yard ref yards on delete ${what === 'delete' ? 'remove' : 'clear'} }
+    rules yards { people may read, delete }
+    rules hives { people may read  ${fence} }
+    invariant "i" ${what} hives only if code = "a"`);
+    expect(result).toBe(expected);
+  },
+);
+
+test('an example says that somebody is of the application where it takes that', async () => {
+  const proof = await proofOf(`
+    collection visits { guest ref people }
+    rules people { people may read }
+    rules visits { people may read when not (me may read guest) }
+    invariant "i" read visits only if guest is missing`);
+  expect(proof).toMatchObject({
+    example: { caller: expect.stringMatching(/^a person of the application without any role/) },
+  });
+});
