@@ -1421,3 +1421,21 @@ test('an example says that somebody is of the application where it takes that', 
     example: { caller: expect.stringMatching(/^a person of the application without any role/) },
   });
 });
+
+test.each([
+  ['me.keeps = 0 and some v in visits has (v.inspector = me)', 'proved'],
+  ['no h in hives has (h.keeper = me)', 'refuted'],
+])(
+  'a record that is made was not there before, and others were: create hives only if %s is %s',
+  async (only, expected) => {
+    const { result } = await proofOf(`
+    collection hives { code text required label  keeper ref people }
+    collection visits { inspector ref people }
+    attribute busy integer = count(v in visits where v.inspector = me)
+    attribute keeps integer = count(h in hives where h.keeper = me)
+    rules hives { people may read (all), create (code) when me.busy > 0 and me.keeps = 0 stamp keeper = me }
+    invariant "i" create hives only if ${only}
+    accept hives feeds keeps because "a test"`);
+    expect(result).toBe(expected);
+  },
+);
