@@ -1439,3 +1439,22 @@ test.each([
     expect(result).toBe(expected);
   },
 );
+
+test('an example tells the fields that conditions speak of, and not all that could be sent', async () => {
+  const proof = await proofOf(`
+    role steward
+    collection yards { name text required label  open boolean  size integer }
+    collection hives { code text required label  keeper ref people  note text  kind text  yard ref yards on delete clear }
+    rules yards { people may read  steward may delete when open }
+    rules hives { people may read (all)  people may update (note, kind, yard) when keeper = me }
+    invariant "i" update hives (yard) only if keeper = me`);
+  expect(proof).toMatchObject({
+    result: 'refuted',
+    example: {
+      record: expect.stringMatching(
+        /^a record of hives: (?:keeper = missing, yard = yards 1|yard = yards 1, keeper = missing)$/,
+      ),
+      others: ['yards 1: open = true'],
+    },
+  });
+});

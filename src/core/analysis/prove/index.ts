@@ -1,8 +1,10 @@
 import { Decider } from '../../evaluate/decider.ts';
 import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
+import { fieldOf } from '../../types/schema.ts';
 import { violationBy, violationOf, type Violation } from '../violations.ts';
 import { exampleOf, isRuledOut, type Solve } from './examples.ts';
 import { recordSaid, saidOf, sentWords } from './said.ts';
+import { mentionedBy } from './mentioned.ts';
 import { searchAtRandom } from './random.ts';
 import { waysOf } from './ways.ts';
 import { smallest, type Found } from './worlds.ts';
@@ -61,7 +63,7 @@ export async function searchProof(
 > {
   const against = (found: Found) => stepAgainst(rulebook, invariant, found) !== null;
   const refuted = (large: Found) => {
-    const found = smallest(rulebook, large, against);
+    const found = asSpokenOf(rulebook, smallest(rulebook, large, against));
     return { result: 'refuted', found, step: stepAgainst(rulebook, invariant, found)! } as const;
   };
   let undecided: string | null = null;
@@ -79,6 +81,23 @@ export async function searchProof(
   if (found !== null) return refuted(found);
   const why = `${undecided}, and nobody in ${worlds} small random worlds speaks against it`;
   return { result: 'not decided', why };
+}
+
+/**
+ * The solver is told of every field that could be sent: of these, an example tells those that conditions speak of, and references to
+ * other records in it.
+ */
+function asSpokenOf(rulebook: Rulebook, found: Found): Found {
+  const spoken = mentionedBy(rulebook, rulebook.schema.keys());
+  const isTold = (name: string, field: string) =>
+    spoken.get(name)?.has(field) === true ||
+    (fieldOf(rulebook.schema, name, field)?.type.kind === 'ref' &&
+      found.records.get(name)!.some((record) => (record[field] ?? null) !== null));
+  const mentioned = [...found.mentioned].map(([name, fields]): [string, Set<string>] => [
+    name,
+    new Set([...fields].filter((field) => isTold(name, field))),
+  ]);
+  return { ...found, mentioned: new Map(mentioned) };
 }
 
 /** Is there no way at all to do what the invariant speaks of? Where the solver does not come to it, that is not said. */

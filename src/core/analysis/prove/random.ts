@@ -3,11 +3,12 @@ import { shareable } from '../../decide/nodes.ts';
 import { shareableCollections } from '../../decide/shares.ts';
 import { isGivenByHand } from '../../evaluate/attributes.ts';
 import type { RecordValues } from '../../decide/caller.ts';
-import { nodesOf, pathsOf, type Condition, type Operand } from '../../ir/conditions.ts';
+import { nodesOf } from '../../ir/conditions.ts';
 import type { Invariant, Rulebook } from '../../ir/rulebook.ts';
 import { PEOPLE, type Collection, type Field } from '../../types/schema.ts';
 import { shiftTimestamp } from '../../types/time.ts';
 import { JsonDocument, type Scalar, type Type, type Value } from '../../types/types.ts';
+import { conditionsOf, mentionedBy } from './mentioned.ts';
 import { placed, type Found, type Records, type Somebody } from './worlds.ts';
 
 const NOW = '2026-05-01T12:00:00Z';
@@ -31,7 +32,7 @@ export function searchAtRandom(
 ): Found | null {
   const dice = new Dice(seed);
   const pool = poolOf(rulebook);
-  const mentioned = mentionedBy(rulebook, invariant.collection);
+  const mentioned = mentionedBy(rulebook, [invariant.collection]);
   const isShared = shareableCollections(rulebook).size > 0;
   for (let round = 0; round < worlds; round++) {
     const records = randomRecords(dice, rulebook, pool, invariant.collection);
@@ -116,47 +117,6 @@ function poolOf(rulebook: Rulebook): ReadonlyMap<Type['kind'], readonly Scalar[]
     for (const each of [...texts] as string[])
       texts.add(each.replaceAll(/[a-z]/g, (letter) => letter.toUpperCase()));
   return new Map([...pool].map(([kind, values]) => [kind, [...values]]));
-}
-
-function conditionsOf(rulebook: Rulebook): (Condition | Operand)[] {
-  return [
-    ...[...rulebook.rules, ...rulebook.fences].map((each) => each.when),
-    ...rulebook.invariants.map((each) => each.only),
-    ...rulebook.rules.flatMap((rule) => rule.stamps.map(({ value }) => value)),
-    ...[...rulebook.actions.values()].flatMap(({ sets }) =>
-      [...sets.values()].flatMap((set) => (set.kind === 'value' ? [set.operand] : [])),
-    ),
-    ...[...rulebook.roles.values()].flatMap(({ when }) => when ?? []),
-    ...[...rulebook.attributes.values()].flatMap(({ source }) =>
-      source.kind === 'value'
-        ? [source.operand]
-        : source.kind === 'every'
-          ? [source.where, source.operand]
-          : [],
-    ),
-  ];
-}
-
-/** The fields that have a part in it: those of the conditions about the collection, and all that these lead to. */
-function mentionedBy(rulebook: Rulebook, collection: string): Found['mentioned'] {
-  const mentioned = new Map<string, Set<string>>();
-  const about = new Set([collection]);
-  const add = (condition: Condition | Operand) => {
-    for (const { steps } of pathsOf(condition))
-      for (const step of steps) {
-        if (rulebook.schema.get(step.collection)?.fields.has(step.field) === true)
-          mentioned.set(step.collection, (mentioned.get(step.collection) ?? new Set()).add(step.field));
-      }
-    for (const node of nodesOf(condition)) if (node.kind === 'may') about.add(node.collection);
-  };
-  // The set grows while it is gone through: rules may ask what other rules say.
-  for (const name of about) {
-    for (const each of [...rulebook.rules, ...rulebook.fences]) if (each.collection === name) add(each.when);
-    for (const each of rulebook.invariants) if (each.collection === name) add(each.only);
-  }
-  for (const each of conditionsOf({ ...rulebook, rules: [], fences: [], invariants: [] })) add(each);
-  for (const fields of mentioned.values()) fields.delete('id');
-  return mentioned;
 }
 
 /** Collections without records: neither people, nor those asked about, nor what these must point at. */
