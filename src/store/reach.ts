@@ -112,8 +112,8 @@ export interface Reacher {
 const MOST_PEOPLE = 2_000;
 
 /**
- * Everybody who can at least read the record, or (`field`) who sees or may change this field of it, or for whom that is not decided: the visitor, the test
- * identities and, where they are asked for, the people (up to a limit; `left` tells how many were not looked at). Null where
+ * Everybody who can at least read the record, or (`field`) who sees or may change this field of it, or of whom that is not decided: the
+ * visitor, the test identities and, where they are asked for, the people (up to a limit; `left` tells how many were not looked at). Null where
  * there is no such record.
  */
 export async function reachersOf(

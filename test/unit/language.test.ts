@@ -308,6 +308,11 @@ test('what could not be read is not called unknown as well', () => {
   if (checked.ok) expect.fail('it has errors');
   const said = checked.diagnostics.filter(({ code }) => code.startsWith('N')).map(({ message }) => message);
   expect(said).toEqual(['there is no let “seen”', 'hives has no operation “take”']);
+  // Whatever else is wrong with such a name is said.
+  const twice = checkRulebook([
+    { name: 'a.gate', text: 'people { level integer  level text }\nattribute level integer = when' },
+  ]);
+  expect(twice.ok ? [] : twice.diagnostics.map(({ code }) => code)).toContain('N005');
 });
 
 test('all errors of a text are found at once, also behind one that breaks a sentence', () => {

@@ -1342,6 +1342,18 @@ test.each([
   expect((await prove(checked.rulebook, invariant!, speechless)).result).toBe('not decided');
 });
 
+test('no visitor shares anything, though a sentence about everybody says so', async () => {
+  const { result } = await proofOf(`
+    collection hives { code text required label  keeper ref people  open boolean }
+    rules hives {
+      people may read when keeper = me
+      visitors may read when open
+      everybody may share when open
+    }
+    invariant "i" read hives only if keeper is present or me is missing`);
+  expect(result).toBe('proved');
+});
+
 const follows = (hives: string, visits: string, invariant: string) => `
   role chief
   collection hives { code text required label  keeper ref people  state one of ("open", "closed") }

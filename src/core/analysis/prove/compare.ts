@@ -201,7 +201,10 @@ export function rightsThatDiffer(before: Rulebook, after: Rulebook): Right[] {
   });
 }
 
-/** Collections of which some right may be another one: by their own sentences, by what decides about callers, or by those that these follow, over any number of them. */
+/**
+ * Collections of which some right may be another one: by their own sentences, by what decides about callers, or by those that these
+ * follow, over any number of them.
+ */
 export function changedCollections(before: Rulebook, after: Rulebook): ReadonlySet<string> {
   const sentencesAbout = ({ rules, fences }: Rulebook, collection: string) =>
     [...rules, ...fences].filter((each) => each.collection === collection);
