@@ -98,7 +98,9 @@ export async function arrive(
   const { shared, ...reaching } = await sharedWith(on, rulebook, known, now, toEvaluate, [...collections]);
   const caller = shared.length === 0 ? known : { ...known, shared };
   const unknownRoles =
-    credentials.kind === 'visitor' ? [] : row._roles.filter((role) => !rulebook.roles.has(role));
+    credentials.kind === 'visitor'
+      ? []
+      : [...new Set(row._roles)].filter((role) => !rulebook.roles.has(role));
   return { caller, now, version, unknownRoles, said, reaching };
 }
 
@@ -118,7 +120,12 @@ export function arrivalNow(
     collections.size === 0
       ? sql``
       : sql` || ' ' || ${sharedSaidSql(reachedBy(rulebook, caller, [...collections]), now, people)}`;
-  return sql`select ${column('a', '_now')}, set_config(${value(SAID)}, ${column('a', '_said')}${shared}, true) as _said from (${arrivalSql(rulebook, credentials, now)}) as a`;
+  // A text of all columns at once: one level of rows less than by their names, an eighth of what the statement takes.
+  const { said, from } =
+    credentials.kind === 'visitor'
+      ? { said: versionSaid(version), from: sql`` }
+      : textOf(whoSql(rulebook, credentials, now));
+  return sql`select ${now} as _now, set_config(${value(SAID)}, ${said}${shared}, true) as _said${from}`;
 }
 
 function reachedBy(rulebook: Rulebook, caller: Caller, collections: readonly string[]) {
@@ -184,11 +191,15 @@ type Row = {
 
 function arrivalSql(rulebook: Rulebook, credentials: Looking, now: Fragment): Fragment {
   if (credentials.kind === 'visitor')
-    return sql`select ${now} as _now, a._version, coalesce(a._version, 0)::text as _said from (select ${version} as _version) as a`;
+    return sql`select ${now} as _now, a._version, ${versionSaid(sql`a._version`)} as _said from (select ${version} as _version) as a`;
   return sql`select ${now} as _now, a.*, a::text as _said from (${foundSql(rulebook, credentials, now)}) as a`;
 }
 
 const version = sql`(select max(version) from gate.rulebooks)`;
+
+function versionSaid(of: Fragment): Fragment {
+  return sql`coalesce(${of}, 0)::text`;
+}
 
 /** All that is asked of people but the moment. */
 function foundSql(
@@ -196,35 +207,51 @@ function foundSql(
   credentials: Exclude<Looking, { kind: 'visitor' }>,
   now: Fragment,
 ): Fragment {
+  const { columns, from } = whoSql(rulebook, credentials, now);
+  const named = columns.map(([name, of]) => sql`${of} as ${identifier(name)}`);
+  return sql`select ${commaList(named)}${from} offset 0`;
+}
+
+/** Its columns by their names, in their order, and where they are from. */
+interface Who {
+  readonly columns: readonly (readonly [name: string, of: Fragment])[];
+  readonly from: Fragment;
+}
+
+/** The text of the row that `foundSql` answers. */
+function textOf({ columns, from }: Who): { readonly said: Fragment; readonly from: Fragment } {
+  return { said: sql`row(${commaList(columns.map(([, of]) => of))})::text`, from };
+}
+
+function whoSql(rulebook: Rulebook, credentials: Exclude<Looking, { kind: 'visitor' }>, now: Fragment): Who {
   const claims = credentials.kind === 'login' ? credentials.claims : {};
   const email = verifiedEmail(claims);
   const { joins, attributes, roles } = arrivalParts(rulebook, 'p', email, now, claims);
   const held =
     roles.length === 0 ? sql`array[]::boolean[]` : sql`array[${commaList(roles.map((each) => each.holds))}]`;
   const peopleFields = [...(rulebook.schema.get(PEOPLE)?.fields.keys() ?? ['id'])];
-  const columns = [
+  // Roles may come twice, which saves the database from finding out.
+  const given = sql`array(
+        select a.role from gate.role_assignments as a
+        where a.person = p.id and (a.starts is null or a.starts <= ${now}) and (a.ends is null or ${now} < a.ends)
+        union all
+        select g.role from gate.group_members as m join gate.group_roles as g on g."group" = m."group" where m.person = p.id
+        order by 1
+      )`;
+  const columns: Who['columns'] = [
     // By name: a statement that is kept must answer the same columns when the table has got another.
-    ...peopleFields.map((field) => column('p', field)),
-    ...attributes,
-    sql`${email} as ${identifier('_email')}`,
-    sql`${held} as _held`,
-    sql`${column('p', IDENTITY)} is not null as _test`,
-    sql`${version} as _version`,
+    ...peopleFields.map((field) => [field, column('p', field)] as const),
+    ...attributes.map((each) => [each.name, each.value] as const),
+    ['_email', email],
+    ['_held', held],
+    ['_test', sql`${column('p', IDENTITY)} is not null`],
+    ['_version', version],
+    ['_roles', given],
   ];
   // Before the first publication there are people, and no fields that a rulebook speaks of.
   const people = rulebook.schema.has(PEOPLE) ? relation(rulebook.schema, PEOPLE) : peopleTable;
   const joined = joins.reduce((before, join) => sql`${before} ${join}`, sql`${people} as p`);
-  return sql`
-    select ${commaList(columns)},
-      array(
-        select a.role from gate.role_assignments as a
-        where a.person = p.id and (a.starts is null or a.starts <= ${now}) and (a.ends is null or ${now} < a.ends)
-        union
-        select g.role from gate.group_members as m join gate.group_roles as g on g."group" = m."group" where m.person = p.id
-        order by 1
-      ) as _roles
-    from ${joined}
-    where p._active and ${matching(credentials)} offset 0`;
+  return { columns, from: sql` from ${joined} where p._active and ${matching(credentials)}` };
 }
 
 /** The address counts only where it is verified: by us, or by an issuer whose token says so of this very address. */

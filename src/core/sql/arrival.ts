@@ -14,8 +14,8 @@ import { relation } from './relations.ts';
 export interface ArrivalParts {
   /** Joins behind the row of people, each of one attribute, in their order. */
   readonly joins: readonly Fragment[];
-  /** One column for each attribute, by its name. */
-  readonly attributes: readonly Fragment[];
+  /** The value of each attribute. */
+  readonly attributes: readonly { readonly name: string; readonly value: Fragment }[];
   /** One flag for each role that is held by a condition. */
   readonly roles: readonly { readonly role: string; readonly holds: Fragment }[];
 }
@@ -54,7 +54,7 @@ export function arrivalParts(
       (each) =>
         sql`cross join lateral (select ${valueSql(each, around, claims)} as ${identifier(each.name)}) as ${identifier(aliasOf(each.name))}`,
     ),
-    attributes: attributes.map((each) => column(aliasOf(each.name), each.name)),
+    attributes: attributes.map(({ name }) => ({ name, value: column(aliasOf(name), name) })),
     roles: [...rulebook.roles.values()].flatMap(({ name, when }) =>
       when === null ? [] : [{ role: name, holds: conditionSql(when, around) }],
     ),
