@@ -177,13 +177,16 @@ function letGo(isStopping: () => boolean): RequestHandler {
 
 /** U+0000 stands in no name and no value, as PostgreSQL holds it nowhere: so nothing that it could name is there. */
 const refuseNul: RequestHandler = (request, _, next) => {
-  const [path = '', query = ''] = request.url.split('?', 2);
-  if (path.includes('%00')) throw new Problem('not-found');
-  if (query.includes('%00'))
-    throw new Problem('malformed-request', {
-      errors: [{ message: 'the address must not contain the character U+0000' }],
-    });
-  next();
+  const at = request.url.indexOf('%00');
+  if (at < 0) {
+    next();
+    return;
+  }
+  const query = request.url.indexOf('?');
+  if (query < 0 || at < query) throw new Problem('not-found');
+  throw new Problem('malformed-request', {
+    errors: [{ message: 'the address must not contain the character U+0000' }],
+  });
 };
 
 /** Before the database has been brought up to date there is nothing that could be asked. */

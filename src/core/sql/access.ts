@@ -2,7 +2,6 @@ import { rolesFor, type Caller } from '../decide/caller.ts';
 import {
   holdsAlways,
   interpret,
-  leavesOf,
   type Node,
   type NodeTable,
   type Pair,
@@ -10,7 +9,8 @@ import {
 } from '../decide/nodes.ts';
 import type { Ground, Permission } from '../decide/formula.ts';
 import { permissionOf } from '../decide/permission.ts';
-import { collectionsRead, pathsOf, type Condition, type PathOperand } from '../ir/conditions.ts';
+import { remembered } from '../decide/remembered.ts';
+import { pathsOf, type Condition, type PathOperand } from '../ir/conditions.ts';
 import { rewriteCondition } from '../ir/rewrite.ts';
 import type { Operation, Rulebook } from '../ir/rulebook.ts';
 import { collectionOf, fieldOf } from '../types/schema.ts';
@@ -28,9 +28,22 @@ import {
   type SharedSet,
   type Surroundings,
 } from './conditions.ts';
-import { Slot, allOf, anyOf, commaList, sql, value, type Fragment, type SqlValue } from './fragment.ts';
+import { Slot, allOf, commaList, sql, value, type Fragment, type SqlValue } from './fragment.ts';
 import { DOCUMENT, documentSql, type Member } from './document.ts';
 import { aliasBelow, column, columnType, identifier, recordKey } from './identifiers.ts';
+import {
+  asksNothing,
+  beyond,
+  both,
+  either,
+  groundsOf,
+  groundsSql,
+  inEach,
+  isTrue,
+  never,
+  only,
+  type Grounds,
+} from './grounds.ts';
 import { relation } from './relations.ts';
 import { idSet, setForms, type IdSet, type SetForm } from './sets.ts';
 
@@ -112,25 +125,16 @@ export class Access {
   readBranches(collection: string, alias: string): Branch[] | null {
     const { grounds } = this.permission('read', collection);
     if (grounds.some(isUnconditional)) return null;
-    return grounds.flatMap(({ leaf: { when, pair } }) => {
+    const found = grounds.flatMap(({ leaf: { when, pair } }) => {
       const around = this.around(alias, this.#roles(pair));
-      const grounds = when.kind === 'or' ? when.operands : [when];
-      return grounds.map((ground) => {
-        const parts = ground.kind === 'and' ? ground.operands : [ground];
-        const sets = parts.map((part) => idSet(part, around));
-        const first = sets.findIndex((set) => set !== null);
-        const walked = parts.map((part) => sharedSet(part, around));
-        const along = walked.findIndex((shared) => shared !== null);
-        const beside = (index: number) =>
-          parts.filter((_, at) => at !== index).map((part) => conditionSql(part, around));
-        return {
-          condition: conditionSql(ground, around),
-          set: sets[first] ?? null,
-          rest: beside(first),
-          shared: along === -1 ? null : { ...walked[along]!, rest: beside(along) },
-        };
-      });
+      const each = when.kind === 'or' ? when.operands : [when];
+      return each.map((condition) => ({ condition, around, ground: groundsOf(condition, around) }));
     });
+    // What follows from another ground needs no search of its own.
+    const kept = new Set(either(found.map(({ ground }) => ground)));
+    return found.flatMap(({ condition, around, ground }) =>
+      ground.length > 0 && ground.every((each) => !kept.has(each)) ? [] : branchOf(condition, around),
+    );
   }
 
   /** Every fence that a record must pass to be readable. */
@@ -226,31 +230,27 @@ export class Access {
   }
 
   /**
-   * A formula about the record under `alias`, with the record as it is on both sides. The only place where formulas become
-   * SQL: null counts as no, as for `holds`. `leafSql`: how its conditions are asked, where they have been already.
+   * A formula about the record under `alias`, with the record as it is on both sides: null counts as no, as for `holds`.
    */
-  nodeSql(
-    node: Node,
-    alias: string,
-    sides: Sides = {},
-    leafSql = (leaf: TrueOf): Fragment => this.holds(leaf, alias, sides),
-  ): Fragment {
-    const table: NodeTable<Fragment> = {
-      all: ({ parts }) => allOf(parts.map((part) => interpret(part, table))),
-      any: ({ parts }) =>
-        parts.some((part) => part.kind === 'true of' && isAlways(part))
-          ? sql`true`
-          : anyOf(parts.map((part) => interpret(part, table))),
-      'true of': leafSql,
+  nodeSql(node: Node, alias: string, sides: Sides = {}): Fragment {
+    return groundsSql(this.#grounds(node, alias, sides));
+  }
+
+  /** The same as grounds. The only place where formulas become SQL. */
+  #grounds(node: Node, alias: string, sides: Sides = {}): Grounds {
+    const table: NodeTable<Grounds> = {
+      all: ({ parts }) => both(parts.map((part) => interpret(part, table))),
+      any: ({ parts }) => either(parts.map((part) => interpret(part, table))),
+      'true of': ({ when, pair }) => groundsOf(when, { ...this.around(alias, this.#roles(pair)), ...sides }),
       permitted: ({ pair }) =>
-        this.nodeSql(this.permission(pair.operation, pair.collection).record, alias, sides),
+        this.#grounds(this.permission(pair.operation, pair.collection).record, alias, sides),
       // No value is named, so no reference is asked about.
-      'reference readable': () => sql`true`,
-      'not own record': () => this.#notOwn(alias),
+      'reference readable': () => asksNothing,
+      'not own record': () => (this.caller.person === null ? asksNothing : only(this.#notOwn(alias))),
       // Settled for a known caller; closed on failure.
-      speaks: () => sql`false`,
-      exempts: () => sql`false`,
-      shared: () => sql`false`,
+      speaks: () => never,
+      exempts: () => never,
+      shared: () => never,
     };
     return interpret(node, table);
   }
@@ -265,9 +265,7 @@ export class Access {
   }
 
   #notOwn(alias: string): Fragment {
-    const me = this.caller.person?.id;
-    if (me === undefined) return sql`true`;
-    const own = this.#slots ? new Slot('me', 'id') : me;
+    const own = this.#slots ? new Slot('me', 'id') : this.caller.person!.id;
     return sql`${column(alias, 'id')} <> ${recordKey(own)}`;
   }
 
@@ -322,9 +320,18 @@ export class Access {
     const flagNames = new Map<string, string>();
     const masks: Fragment[] = [];
     const members: Member[] = [];
-    const leaves = inline ? null : this.#leavesOnce(collection, fields, alias);
-    for (const field of fields) {
+    // What is shown is read, so whatever that takes is true of it.
+    const readable = inEach(this.#grounds(this.permission('read', collection).record, alias));
+    const asked = new Map<Node, Grounds>();
+    const maskOf = (field: string): 'shown' | 'withheld' | Grounds => {
       const mask = this.#mask(collection, field);
+      if (typeof mask === 'string') return mask;
+      const grounds = remembered(asked, mask, () => beyond(this.#grounds(mask, alias), readable));
+      return isTrue(grounds) ? 'shown' : grounds;
+    };
+    const leaves = inline ? null : leavesOnce(new Set(fields.map(maskOf)));
+    for (const field of fields) {
+      const mask = maskOf(field);
       const { type } = definition.fields.get(field)!;
       const plain = column(alias, field);
       let shown: Member['shown'] = null;
@@ -332,8 +339,7 @@ export class Access {
         shown = false;
         flags.set(field, null);
       } else if (mask !== 'shown') {
-        const condition =
-          leaves === null ? this.nodeSql(mask, alias) : this.nodeSql(mask, alias, {}, leaves.leafSql);
+        const condition = groundsSql(leaves === null ? mask : leaves.told(mask));
         const key = JSON.stringify([condition.text, condition.values]);
         let flag = flagNames.get(key);
         if (flag === undefined) {
@@ -371,35 +377,6 @@ export class Access {
       };
     const told = inline ? masks : [...flagNames.values()].map((flag) => column(MASKS, flag));
     return { columns: [...columns, ...told], document: null, joined, fields, flags, large };
-  }
-
-  /**
-   * Conditions that several masks ask, each to be worked out once for a row; null where there are none. Only of those that look at the row
-   * alone: any other is asked no sooner than a mask needs it.
-   */
-  #leavesOnce(
-    collection: string,
-    fields: readonly string[],
-    alias: string,
-  ): { readonly joined: Fragment; readonly leafSql: (leaf: TrueOf) => Fragment } | null {
-    const masks = new Set(fields.map((field) => this.#mask(collection, field)));
-    const counts = new Map<TrueOf, number>();
-    for (const mask of masks)
-      if (typeof mask !== 'string')
-        for (const leaf of leavesOf([mask])) counts.set(leaf, (counts.get(leaf) ?? 0) + 1);
-    const shared = [...counts].filter(
-      ([leaf, count]) => count > 1 && !isAlways(leaf) && collectionsRead(leaf.when).size === 0,
-    );
-    if (shared.length === 0) return null;
-    const names = new Map(shared.map(([leaf], index) => [leaf, `_true_${index}`]));
-    const told = [...names].map(([leaf, name]) => sql`${this.holds(leaf, alias)} as ${identifier(name)}`);
-    return {
-      joined: sql` cross join lateral (select ${commaList(told)} offset 0) as ${identifier(LEAVES)}`,
-      leafSql: (leaf) => {
-        const name = names.get(leaf);
-        return name === undefined ? this.holds(leaf, alias) : column(LEAVES, name);
-      },
-    };
   }
 
   /** What stands between a readable record and its field: nothing, everything, or a formula. */
@@ -454,12 +431,59 @@ export interface Branch {
   readonly shared: (SharedSet & { readonly rest: readonly Fragment[] }) | null;
 }
 
+function branchOf(ground: Condition, around: Surroundings): Branch {
+  const parts = ground.kind === 'and' ? ground.operands : [ground];
+  const sets = parts.map((part) => idSet(part, around));
+  const first = sets.findIndex((set) => set !== null);
+  const walked = parts.map((part) => sharedSet(part, around));
+  const along = walked.findIndex((shared) => shared !== null);
+  const beside = (index: number) =>
+    parts.filter((_, at) => at !== index).map((part) => conditionSql(part, around));
+  return {
+    condition: conditionSql(ground, around),
+    set: sets[first] ?? null,
+    rest: beside(first),
+    shared: along === -1 ? null : { ...walked[along]!, rest: beside(along) },
+  };
+}
+
 /** What a write adds to the surroundings of a rule: both sides of the record, and the table with the change. */
 export type Sides = Partial<Pick<Surroundings, 'old' | 'new' | 'relation' | 'changed'>>;
 
 /** Where the masks of a row are found, and the conditions that they are made of. */
 const MASKS = 'masks';
 const LEAVES = 'leaves';
+
+/**
+ * What several masks ask, each to be worked out once for a row; null where there is nothing of the kind. What looks at other records is
+ * asked no sooner than a mask needs it.
+ */
+function leavesOnce(
+  masks: ReadonlySet<'shown' | 'withheld' | Grounds>,
+): { readonly joined: Fragment; readonly told: (grounds: Grounds) => Grounds } | null {
+  const counts = new Map<string, number>();
+  const parts = new Map<string, Fragment>();
+  for (const mask of masks)
+    if (typeof mask !== 'string')
+      for (const { key, asked } of mask.flat().filter(({ isWorthIt }) => isWorthIt)) {
+        counts.set(key, (counts.get(key) ?? 0) + 1);
+        parts.set(key, asked);
+      }
+  const shared = [...parts].filter(([key]) => counts.get(key)! > 1);
+  if (shared.length === 0) return null;
+  const names = new Map(shared.map(([key], index) => [key, `_true_${index}`]));
+  const told = shared.map(([key, asked]) => sql`${asked} as ${identifier(names.get(key)!)}`);
+  return {
+    joined: sql` cross join lateral (select ${commaList(told)} offset 0) as ${identifier(LEAVES)}`,
+    told: (grounds) =>
+      grounds.map((ground) =>
+        ground.map((part) => {
+          const name = names.get(part.key);
+          return name === undefined ? part : { ...part, asked: column(LEAVES, name) };
+        }),
+      ),
+  };
+}
 
 /** How a row that was selected with `selectList` is read. */
 export interface SelectList {

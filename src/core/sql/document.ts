@@ -20,16 +20,19 @@ export interface Member {
 export function documentSql(id: Fragment, members: readonly Member[]): Fragment | null {
   const parts = [sql`'{"id":"' || ${id} || '"'`];
   const withheld: Fragment[] = [];
-  for (const { name, type, value, shown } of members) {
-    const written = writtenSql(type, value);
-    if (written === null) return null;
-    const missing = text(`,"${name}":null`);
-    const member = sql`coalesce(${text(`,"${name}":`)} || ${written}, ${missing})`;
-    const not = text(`,"${name}"`);
+  for (const together of alike(members)) {
+    const written: Fragment[] = [];
+    for (const { name, type, value } of together) {
+      const each = writtenSql(type, value);
+      if (each === null) return null;
+      written.push(sql`coalesce(${text(`,"${name}":`)} || ${each}, ${text(`,"${name}":null`)})`);
+    }
+    const not = text(together.map(({ name }) => `,"${name}"`).join(''));
+    const { shown } = together[0]!;
     if (shown === false) withheld.push(not);
-    else if (shown === null) parts.push(member);
+    else if (shown === null) parts.push(...written);
     else {
-      parts.push(sql`case when ${shown} then ${member} else '' end`);
+      parts.push(sql`case when ${shown} then ${joined(written)} else '' end`);
       withheld.push(sql`case when ${shown} then '' else ${not} end`);
     }
   }
@@ -38,6 +41,20 @@ export function documentSql(id: Fragment, members: readonly Member[]): Fragment 
   if (first === undefined) parts.push(text(',"_withheld":[]}'));
   else parts.push(sql`${begun} || ltrim(${joined([first, ...rest])}, ',') || ']}'`);
   return joined(parts);
+}
+
+/** Neighbours that are shown on the same condition: it is looked at once for all of them. */
+function alike(members: readonly Member[]): Member[][] {
+  const groups: Member[][] = [];
+  let before: string | null = null;
+  for (const member of members) {
+    const { shown } = member;
+    const own = shown ? JSON.stringify([shown.text, shown.values]) : String(shown);
+    if (own === before) groups.at(-1)!.push(member);
+    else groups.push([member]);
+    before = own;
+  }
+  return groups;
 }
 
 function joined(parts: readonly Fragment[]): Fragment {

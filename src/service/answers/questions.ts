@@ -1,8 +1,10 @@
 import { createHash } from 'node:crypto';
+import type { Request } from 'express';
 import { z } from 'zod';
 import { checkFilter } from '../../core/check/index.ts';
 import { locate } from '../../core/diagnostics/render.ts';
 import { suggestion } from '../../core/diagnostics/suggest.ts';
+import { remembered } from '../../core/decide/remembered.ts';
 import type { Rulebook } from '../../core/ir/rulebook.ts';
 import type { Access } from '../../core/sql/access.ts';
 import type { ListQuestion, OrderKey } from '../../core/sql/list.ts';
@@ -34,6 +36,15 @@ export function parseInput<T>(schema: z.ZodType<T>, input: unknown): T {
     ...(issue.path.length === 0 ? {} : { field: issue.path.map(String).join('.').slice(0, 100) }),
   }));
   throw new Problem('malformed-request', { errors });
+}
+
+const withoutParameters = new WeakMap<z.ZodType, unknown>();
+
+/** The parameters of an address. Most have none: what is understood by that is worked out once. */
+export function parseQuery<T>(schema: z.ZodType<T>, request: Pick<Request, 'url' | 'query'>): T {
+  return request.url.includes('?')
+    ? parseInput(schema, request.query)
+    : (remembered(withoutParameters, schema, () => parseInput(schema, {})) as T);
 }
 
 /** The collection, or the same 404 that an unreadable record gets. */

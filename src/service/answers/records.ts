@@ -11,10 +11,14 @@ import { TooMuchAtOnce, readRecords } from '../../store/records/read.ts';
 import { Problem } from '../problems/problem.ts';
 import { pageKey, parseNames, type Shape } from './questions.ts';
 
+/** What is answered where nothing else is asked for. */
+const WHOLE: Shape = { fields: null, include: [], rights: false };
+
 export function parseShape(
   collection: Collection,
   query: { fields?: string | undefined; include?: string | undefined; rights: 'true' | 'false' },
 ): Shape {
+  if (query.fields === undefined && query.include === undefined && query.rights === 'false') return WHOLE;
   const references = [...collection.fields.values()].filter(
     (field) => field.type.kind === 'ref' && !field.system,
   );
@@ -116,7 +120,8 @@ export function nextPage(
   return pageKey(
     collection,
     question.order,
-    question.order.map((key) => last.shown.get(key.field) ?? null),
+    // The id is at hand without the values.
+    question.order.map(({ field }) => (field === 'id' ? last.id : (last.shown.get(field) ?? null))),
   );
 }
 

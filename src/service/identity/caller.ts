@@ -26,7 +26,7 @@ import { admitNewcomer, nameSaid } from '../../store/people/index.ts';
 import { Problem } from '../problems/problem.ts';
 import type { RulebookKeeper } from '../rulebooks.ts';
 import { RECORDS_AUDIENCE } from './development.ts';
-import type { TokenVerifier } from './tokens.ts';
+import type { TokenVerifier, VerifiedToken } from './tokens.ts';
 
 /** A request with everything that decides about it: the rules in force, who calls, the moment. */
 export interface Audience {
@@ -71,6 +71,8 @@ export class CallerFinder {
   readonly #rulebooks: RulebookKeeper;
   readonly #logger: Logger;
   readonly #asked = new WeakMap<Request, ReturnType<TokenVerifier['verify']>>();
+  /** A token that comes again says the same again. */
+  readonly #credentialsOf = new WeakMap<VerifiedToken, TokenCredentials>();
   /** Who somebody was when last asked: by it is guessed what a write may meet, and nothing is decided. */
   readonly #lastKnown = new LRUCache<string, Caller>({
     maxSize: MOST_GUESSED,
@@ -193,11 +195,10 @@ export class CallerFinder {
 
   /** Whose request it is, before anything else is known of them: by a good token, or by the address it comes from. */
   async whoAsks(request: Request): Promise<string> {
-    const visitor = `visitor ${ipKeyGenerator(request.ip ?? '')}`;
     const token = bearerToken(request);
-    if (token === null) return visitor;
-    const verified = await this.#verified(request, token);
-    return 'fault' in verified ? visitor : `${verified.issuer} ${verified.subject}`;
+    const verified = token === null ? null : await this.#verified(request, token);
+    if (verified !== null && !('fault' in verified)) return verified.name;
+    return `visitor ${ipKeyGenerator(request.ip ?? '')}`;
   }
 
   /** Who they were when last asked; whoever has not been, is asked now. */
@@ -362,10 +363,12 @@ export class CallerFinder {
       this.#logger.info({ fault: verified.fault, claim: verified.claim }, 'token refused');
       throw invalidToken(verified.claim === undefined ? null : `${verified.claim} must be ${verified.must}`);
     }
-    const { issuer, subject, claims, newcomers, byAddress } = verified;
-    if (!verified.development) return { kind: 'login', issuer, subject, claims, newcomers, byAddress };
-    if (!verified.audiences.has(RECORDS_AUDIENCE)) throw invalidToken();
-    return { kind: 'test identity', name: verified.subject };
+    return remembered<VerifiedToken, TokenCredentials>(this.#credentialsOf, verified, () => {
+      const { issuer, subject, claims, newcomers, byAddress } = verified;
+      if (!verified.development) return { kind: 'login', issuer, subject, claims, newcomers, byAddress };
+      if (!verified.audiences.has(RECORDS_AUDIENCE)) throw invalidToken();
+      return { kind: 'test identity', name: verified.subject };
+    });
   }
 }
 
@@ -373,7 +376,8 @@ export class CallerFinder {
 export const RULEBOOK = 'Firmgate-Rulebook';
 
 function named(request: Request, { version }: Rulebook): void {
-  if (version !== null && request.res?.headersSent === false) request.res.set(RULEBOOK, String(version));
+  if (version !== null && request.res?.headersSent === false)
+    request.res.setHeader(RULEBOOK, String(version));
 }
 
 /** Nothing is wrong but that they are not who they were taken for, or that it could not be asked so. */
@@ -381,7 +385,13 @@ function isOfTheGuess(error: unknown): boolean {
   return error instanceof GuessedWrong || error instanceof MomentNotKnown || error instanceof OtherRules;
 }
 
+const keys = new WeakMap<Credentials, string>();
+
 function keyOf(credentials: Credentials): string {
+  return remembered(keys, credentials, () => keyMade(credentials));
+}
+
+function keyMade(credentials: Credentials): string {
   switch (credentials.kind) {
     case 'visitor':
       return 'visitor';

@@ -127,6 +127,7 @@ export class TokenVerifier {
     return {
       issuer: payload.iss!,
       subject,
+      name: `${payload.iss!} ${subject}`,
       audiences: new Set([payload.aud ?? []].flat()),
       development: trusted.development,
       newcomers: trusted.newcomers,
@@ -160,6 +161,8 @@ export interface VerifiedToken {
   readonly issuer: string;
   /** What the claim says that this issuer names people by. */
   readonly subject: string;
+  /** The two of them as one, made once. */
+  readonly name: string;
   readonly audiences: ReadonlySet<string>;
   /** Signed by one of our own keys: the subject is a test identity's name, or staff at the desk. */
   readonly development: boolean;

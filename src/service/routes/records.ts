@@ -12,7 +12,7 @@ import { countVisible, listRecords, readRecord } from '../../store/records/read.
 import { noPrecondition, type Precondition } from '../../store/records/driver.ts';
 import { rightsPlanOf } from '../../store/records/rights.ts';
 import { actOn, updateRecord } from '../../store/records/update.ts';
-import { collectionNamed, listQuestion, parseInput } from '../answers/questions.ts';
+import { collectionNamed, listQuestion, parseQuery } from '../answers/questions.ts';
 import {
   nextPage,
   parseShape,
@@ -37,7 +37,7 @@ export function recordRoutes(router: Router, database: Database, callers: Caller
       const reading = { reading: named(request, 'collection') };
       const page = await callers.reading(request, reading, async ({ rulebook, access, on }) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
-        const query = parseInput(listQuerySchema, request.query);
+        const query = parseQuery(listQuerySchema, request);
         const shape = parseShape(collection, query);
         const question = await listQuestion(on, access, collection, query, shape);
         const { records, more } = await listRecords(on, access, question);
@@ -80,7 +80,7 @@ export function recordRoutes(router: Router, database: Database, callers: Caller
       const reading = { reading: named(request, 'collection') };
       const found = await callers.reading(request, reading, async ({ rulebook, access, on }) => {
         const collection = collectionNamed(rulebook, named(request, 'collection'));
-        const shape = parseShape(collection, parseInput(recordQuerySchema, request.query));
+        const shape = parseShape(collection, parseQuery(recordQuerySchema, request));
         const plan = shape.rights ? rightsPlanOf(access, collection.name) : undefined;
         const record = await readRecord(on, access, collection.name, recordId(collection, request), plan);
         if (record === null) throw new Problem('not-found');
