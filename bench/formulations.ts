@@ -117,9 +117,10 @@ async function ours(
   });
   const first = listed(people[0]!);
   const { statement } = await listStatement(database, first.access, first.asked);
+  // One that nothing is at risk of is put as sets, though that is not among them.
   const { form } = formulations(first.access, first.asked).find(
     (each) => each.statement.text === statement.text,
-  )!;
+  ) ?? { form: 'sets' };
   return {
     form,
     candidate: {

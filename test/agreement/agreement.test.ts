@@ -421,10 +421,15 @@ async function everyWay(
 ): Promise<string[]> {
   const all = formulations(access, question);
   const answers: string[] = [];
-  // Here no set holds many rows: as if one were many, too.
-  const many = all
-    .filter(({ form }) => form === 'few first')
-    .map(({ form }) => ({ form, statement: listSql(access, question, form, 0) }));
+  // Here no set holds many rows: as if one were many, too; and as if nothing were at risk.
+  const many = all.flatMap(({ form, otherwise }) =>
+    otherwise === undefined
+      ? []
+      : [
+          { form, statement: listSql(access, question, form, 0) },
+          { form: otherwise, statement: listSql(access, question, otherwise) },
+        ],
+  );
   for (const { form, statement } of [...all, ...many]) {
     // Whole rows, as they would be answered.
     answers.push(JSON.stringify(await run(own.database, statement)));

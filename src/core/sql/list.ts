@@ -59,6 +59,8 @@ export interface Formulation {
   readonly statement: Fragment;
   /** What the planner is asked of in its place, where it could not tell what the statement will cost. */
   readonly expected?: Fragment;
+  /** What it protects from can be read off the plan of `expected`: where nothing is at risk there, this form is better. */
+  readonly otherwise?: Form;
 }
 
 /** Every way that the rules offer, no two the same. Cost: some tenths of a millisecond, so ask when it is not known. */
@@ -80,7 +82,12 @@ export function formulations(access: Access, question: ListQuestion): Formulatio
   // The planner cannot tell which half of it will be asked: it is expected to cost what its larger half does.
   return all.map((each) =>
     each.form === 'sets'
-      ? { form: 'few first', statement: listSql(access, question, 'few first'), expected: each.statement }
+      ? {
+          form: 'few first',
+          statement: listSql(access, question, 'few first'),
+          expected: each.statement,
+          otherwise: 'sets',
+        }
       : each,
   );
 }
@@ -261,16 +268,22 @@ function fewFirst(
   return sql`with ${commaList([...ids, few])} select * from (${both}) as r order by ${keyNames(asking, question, 'r')} limit ${count(limit)}`;
 }
 
-/** The first rows of each id of a set, and of these the first. */
+/**
+ * The first rows of each id of a set, and of these the first. Few of each are enough for most: only where all of an id's few are among
+ * the first, more of it can be.
+ */
 function gathered(access: Access, question: ListQuestion, set: IdSet, rest: readonly Fragment[]): Fragment {
-  const found = searchSql(
-    access,
-    question,
-    [sql`${set.row} = each.id`, ...rest],
-    keyColumns(access, question),
-  );
+  const keys = keyColumns(access, question);
+  const few = Math.max(4, Math.ceil(question.limit / 16));
+  const search = (limit: number) =>
+    searchSql(access, { ...question, limit }, [sql`${set.row} = each.id`, ...rest], keys);
   const ids = sql`select distinct id from (${set.ids}) as every (id) where id is not null`;
-  return sql`select k.* from (${ids}) as each cross join lateral (${found}) as k order by ${keyNames(access, question, 'k')} limit ${count(question.limit)}`;
+  const first = sql`order by ${keyNames(access, question, 'k')} limit ${count(question.limit)}`;
+  const names = commaList(question.order.map((_, index) => identifier(`_key_${index}`)));
+  const found = sql`select each.id as each, k.* from (${ids}) as each cross join lateral (${search(few)}) as k ${first}`;
+  const full = sql`select each as id from found group by each having count(*) = ${count(few)}`;
+  const more = sql`select k.* from (${full}) as each cross join lateral (${search(question.limit)} offset ${count(few)}) as k`;
+  return sql`with found as materialized (${found}) select k.* from (select ${names} from found union all ${more}) as k ${first}`;
 }
 
 /**

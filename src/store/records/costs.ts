@@ -77,6 +77,11 @@ function atRisk(node: PlanNode): number {
   return below.reduce((sum, each) => sum + atRisk(each), wholes);
 }
 
+/** Might it read on and on, since nothing passes? */
+export function isAtRisk(plan: PlanNode): boolean {
+  return atRisk(plan) > 0;
+}
+
 /** Is such a filter met on the way, before anything that takes in all of its rows? */
 function stopsEarly(node: PlanNode, is: (filter: string) => boolean): boolean {
   if (gathering.has(node['Node Type']) || node['Parent Relationship'] === 'InitPlan') return false;

@@ -20,7 +20,7 @@ import {
 import type { Value } from '../../core/types/types.ts';
 import { run, type Reader } from '../connection.ts';
 import { tallies } from '../tallies.ts';
-import { costOf, type PlanNode } from './costs.ts';
+import { costOf, isAtRisk, type PlanNode } from './costs.ts';
 
 /** A statement with its slots open, and how its answer is read. */
 interface Kept {
@@ -115,8 +115,10 @@ export function readStatement(
 
 async function cheapest(on: Reader, all: readonly Formulation[]): Promise<Form> {
   const costs = new Map<Form, number>();
-  for (const { form, statement, expected = statement } of all.length === 1 ? [] : all)
-    costs.set(form, await expectedCost(on, expected));
+  for (const { form, statement, expected = statement, otherwise = form } of all.length === 1 ? [] : all) {
+    const plan = await expectedPlan(on, expected);
+    costs.set(isAtRisk(plan) ? form : otherwise, costOf(plan));
+  }
   const [best = all[0]!.form] = [...costs.keys()].toSorted(
     (one, other) => costs.get(one)! - costs.get(other)!,
   );
@@ -194,9 +196,13 @@ function rememberedOf({ rulebook }: Access): Remembered {
 }
 
 export async function expectedCost(on: Reader, statement: Fragment): Promise<number> {
+  return costOf(await expectedPlan(on, statement));
+}
+
+async function expectedPlan(on: Reader, statement: Fragment): Promise<PlanNode> {
   const [row] = await run<{ 'QUERY PLAN': readonly { readonly Plan: PlanNode }[] }>(
     on,
     sql`explain (format json) ${statement}`,
   );
-  return costOf(row!['QUERY PLAN'][0]!.Plan);
+  return row!['QUERY PLAN'][0]!.Plan;
 }
