@@ -144,11 +144,16 @@ test('keys of our own speak for test identities: development where it is on, pro
   };
   for (const audience of [RECORDS_AUDIENCE, DESK_AUDIENCE]) {
     const token = await developmentToken(development, 'ada', audience, 60);
-    expect(await told(on, token)).toEqual({ issuer: DEVELOPMENT_ISSUER, ...ofOurs });
+    expect(await told(on, token)).toEqual({
+      issuer: DEVELOPMENT_ISSUER,
+      name: `${DEVELOPMENT_ISSUER} ada`,
+      ...ofOurs,
+    });
     expect(await told(off, token)).toBe('its issuer is not one of ours');
   }
   expect(await told(off, await signedToken(proof, 'ada', RECORDS_AUDIENCE, 60))).toEqual({
     issuer: PROOF_ISSUER,
+    name: `${PROOF_ISSUER} ada`,
     ...ofOurs,
   });
   expect(await told(on, await signedToken(proof, 'ada', DESK_AUDIENCE, 60))).toBe(

@@ -321,7 +321,8 @@ export class Access {
     const masks: Fragment[] = [];
     const members: Member[] = [];
     // What is shown is read, so whatever that takes is true of it.
-    const readable = inEach(this.#grounds(this.permission('read', collection).record, alias));
+    const { granted, fenced } = this.permission('read', collection);
+    const readable = new Set([granted, fenced].flatMap((node) => [...inEach(this.#grounds(node, alias))]));
     const asked = new Map<Node, Grounds>();
     const maskOf = (field: string): 'shown' | 'withheld' | Grounds => {
       const mask = this.#mask(collection, field);

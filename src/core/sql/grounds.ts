@@ -96,6 +96,8 @@ export function isTrue(grounds: Grounds): boolean {
 
 export function groundsSql(grounds: Grounds): Fragment {
   if (isTrue(grounds)) return sql`true`;
+  const [first] = grounds;
+  if (grounds.length === 1 && first!.length === 1) return first![0]!.asked;
   return anyOf(grounds.map((ground) => allOf(ground.map(({ asked }) => asked))));
 }
 
