@@ -283,6 +283,14 @@ test('each way of finding a page is put as its name says, and sizes are summed u
   expect(masksOf(`people may read (code) when keeper = me or size > 3  ${sold}`)).toMatch(
     /r\.keeper = .*r\.sold/s,
   );
+  // What only another field asks is not known of the row.
+  expect(
+    masksOf(
+      `${mine}  people may read (note) when keeper = me and sold  people may read (size) when keeper = me and sold and weight > 1`,
+    ),
+  ).toMatch(
+    /r\.sold.* as _shown_0, .*r\.sold.*r\.weight.* as _shown_1|r\.sold.*r\.weight.* as _shown_0, .*r\.sold/s,
+  );
   // Of one record alone, and of texts that are told as one, it is enough that one row is large.
   const short = { fields: ['id', 'size', 'sold'] };
   const [whole, list] = [{ fields: ['id', 'code', 'note'] }, { fields: ['id', 'tags'] }];

@@ -28,7 +28,7 @@ import {
   type SharedSet,
   type Surroundings,
 } from './conditions.ts';
-import { Slot, allOf, commaList, sql, value, type Fragment, type SqlValue } from './fragment.ts';
+import { Slot, allOf, commaList, keyOf, sql, value, type Fragment, type SqlValue } from './fragment.ts';
 import { DOCUMENT, documentSql, type Member } from './document.ts';
 import { aliasBelow, column, columnType, identifier, recordKey } from './identifiers.ts';
 import {
@@ -341,7 +341,7 @@ export class Access {
         flags.set(field, null);
       } else if (mask !== 'shown') {
         const condition = groundsSql(leaves === null ? mask : leaves.told(mask));
-        const key = JSON.stringify([condition.text, condition.values]);
+        const key = keyOf(condition);
         let flag = flagNames.get(key);
         if (flag === undefined) {
           flag = `_shown_${flagNames.size}`;

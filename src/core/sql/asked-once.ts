@@ -1,5 +1,5 @@
 import { remembered } from '../decide/remembered.ts';
-import type { Fragment } from './fragment.ts';
+import { keyOf, type Fragment } from './fragment.ts';
 
 /** Conditions that are asked of a row, each once however many ask it: PostgreSQL does not see that they are the same. */
 export class AskedOnce {
@@ -8,7 +8,7 @@ export class AskedOnce {
 
   /** Where the condition stands among all. */
   place(condition: Fragment): number {
-    const key = JSON.stringify([condition.text, condition.values]);
+    const key = keyOf(condition);
     return remembered(this.#known, key, () => this.all.push(condition) - 1);
   }
 }

@@ -1,5 +1,5 @@
 import type { Type } from '../types/types.ts';
-import { sql, type Fragment } from './fragment.ts';
+import { keyOf, sql, type Fragment } from './fragment.ts';
 
 /**
  * Records as JSON (RFC 8259) in one text, put together by the database: what goes over HTTP as it is. Character by character what
@@ -49,7 +49,7 @@ function alike(members: readonly Member[]): Member[][] {
   let before: string | null = null;
   for (const member of members) {
     const { shown } = member;
-    const own = shown ? JSON.stringify([shown.text, shown.values]) : String(shown);
+    const own = shown ? keyOf(shown) : String(shown);
     if (own === before) groups.at(-1)!.push(member);
     else groups.push([member]);
     before = own;

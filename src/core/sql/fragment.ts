@@ -53,6 +53,11 @@ export function value(bound: SqlValue): Fragment {
 }
 
 /** A list with separators and no brackets, for select lists and the like. */
+/** What is the same in text and values is the same: nothing is known of what it means. */
+export function keyOf({ text, values }: Fragment): string {
+  return JSON.stringify([text, values]);
+}
+
 export function commaList(parts: readonly Fragment[]): Fragment {
   return glue(parts, ', ');
 }

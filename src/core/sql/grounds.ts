@@ -1,6 +1,6 @@
 import { collectionsRead, type Condition, type Operand } from '../ir/conditions.ts';
 import { conditionSql, type Surroundings } from './conditions.ts';
-import { allOf, anyOf, sql, type Fragment } from './fragment.ts';
+import { allOf, anyOf, keyOf, sql, type Fragment } from './fragment.ts';
 
 /**
  * A condition as grounds, one of which must hold, and each of those as parts, all of which must. Rules say the same again and again, and
@@ -24,7 +24,7 @@ export const asksNothing: Grounds = [[]];
 export const never: Grounds = [];
 
 export function only(asked: Fragment, isWorthIt = false): Grounds {
-  return [[{ asked, key: JSON.stringify([asked.text, asked.values]), isWorthIt }]];
+  return [[{ asked, key: keyOf(asked), isWorthIt }]];
 }
 
 /** The grounds of a condition of a rule. */

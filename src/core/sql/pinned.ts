@@ -4,7 +4,7 @@ import { systemFieldNames } from '../types/schema.ts';
 import type { Access } from './access.ts';
 import { AskedOnce } from './asked-once.ts';
 import { bothSql, mayDo, type BothSides, type EffectItem } from './effects.ts';
-import { allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
+import { allOf, anyOf, commaList, sql, unionAll, value, type Fragment, keyOf } from './fragment.ts';
 import { column, identifier, recordKey } from './identifiers.ts';
 import { pinnedSentences, type PinnedSentences } from './pinned-sentences.ts';
 import { relation } from './relations.ts';
@@ -153,7 +153,7 @@ export function pinnedSql(pinned: readonly Pinned[], question: PinnedQuestion): 
 
 /** Conditions that several ask are asked once: PostgreSQL does not see that they are the same. */
 function distinct(all: readonly Fragment[]): Fragment[] {
-  return [...new Map(all.map((each) => [JSON.stringify([each.text, each.values]), each])).values()];
+  return [...new Map(all.map((each) => [keyOf(each), each])).values()];
 }
 
 /** Where one is always true, it holds whatever any other does. */
