@@ -1,4 +1,4 @@
-import type { Writable } from 'node:stream';
+import type { Duplex } from 'node:stream';
 import { LRUCache } from 'lru-cache';
 import { serialize } from 'pg-protocol';
 // What maps values to the wire is the driver's own, and comes without types.
@@ -19,6 +19,7 @@ import {
 } from './kept.ts';
 
 import { tallies } from './tallies.ts';
+import { tapOn, type RowTaker } from './tap.ts';
 import { Columns, WireRow, columnsOf } from './wire.ts';
 
 type Row = Record<string, unknown>;
@@ -136,12 +137,12 @@ interface Placed {
 
 /** What the driver hands a query that is its own: see the source of pg. */
 interface Wire {
-  readonly stream: Writable;
+  readonly stream: Duplex;
   readonly parsedStatements: Record<string, unknown>;
 }
 
 /** A query of the driver, of several statements. What it is asked comes in their order. */
-class Batch {
+class Batch implements RowTaker {
   readonly #connection: PoolConnection;
   readonly #parts: readonly Placed[];
   readonly #resolve: (rows: Row[][]) => void;
@@ -149,6 +150,7 @@ class Batch {
   readonly #rows: Row[][];
   readonly #parsed = new Set<Placed>();
   #at = 0;
+  #stream: Duplex | null = null;
   #failed: unknown = null;
 
   constructor(
@@ -185,6 +187,8 @@ class Batch {
       return error as Error;
     }
     messages.push(serialize.sync());
+    this.#stream = stream;
+    tapOn(stream).taker = this;
     // In one piece: the system is asked to send once, and of many pieces it would have to look at each.
     stream.write(Buffer.concat(messages));
     return null;
@@ -195,22 +199,12 @@ class Batch {
     note.columns = note.name === UNNAMED ? new Columns(fields) : columnsOf(note.name, fields);
   }
 
-  handleDataRow({ fields }: { fields: readonly (string | null)[] }): void {
+  takeRow(bytes: Buffer, at: number): void {
     if (this.#failed !== null) return;
     const { note, raw } = this.#parts[this.#at]!;
-    const columns = note.columns!;
     try {
-      if (raw) {
-        this.#rows[this.#at]!.push(new WireRow(columns, fields) as unknown as Row);
-        return;
-      }
-      const row: Row = {};
-      for (let index = 0; index < fields.length; index++) {
-        const text = fields[index]!;
-        const { name: of, read } = columns.all[index]!;
-        row[of] = text === null ? null : read(text);
-      }
-      this.#rows[this.#at]!.push(row);
+      const row = new WireRow(note.columns!, bytes, at);
+      this.#rows[this.#at]!.push(raw ? (row as unknown as Row) : row.values());
     } catch (error) {
       this.#failed = error;
     }
@@ -227,6 +221,7 @@ class Batch {
   handlePortalSuspended(): void {}
 
   handleError(error: unknown): void {
+    this.#leave();
     // Whether one was parsed before the fault is not told: it goes by another name from now on, and so does one whose table changed.
     const failing = this.#parts[this.#at];
     const isChanged = (error as { code?: unknown }).code === OTHER_RESULT_TYPE && failing !== undefined;
@@ -236,7 +231,13 @@ class Batch {
   }
 
   handleReadyForQuery(): void {
+    this.#leave();
     if (this.#failed === null) this.#resolve(this.#rows);
     else this.#reject(this.#failed);
+  }
+
+  /** Rows that come from now on are another's. */
+  #leave(): void {
+    if (this.#stream !== null) tapOn(this.#stream).taker = null;
   }
 }

@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import type { Readable } from 'node:stream';
 import type { Knex } from 'knex';
 // The dialect is made to be extended, and comes without types of its own.
 // oxlint-disable-next-line typescript/ban-ts-comment
@@ -8,6 +9,7 @@ import PostgresDialect from 'knex/lib/dialects/postgres/index.js';
 // @ts-expect-error
 import PostgresTransaction from 'knex/lib/dialects/postgres/execution/pg-transaction.js';
 import { LRUCache } from 'lru-cache';
+import { putTap } from './tap.ts';
 import type { Columns } from './wire.ts';
 
 /** Statements that one connection holds prepared at most: what a hundred collections and a handful of roles need, some megabytes. */
@@ -24,11 +26,12 @@ interface Asked {
 
 export interface Connection {
   query(text: string): Promise<unknown>;
-  /** pg's own notes on what it has prepared, by name. */
-  readonly connection: { readonly parsedStatements: Record<string, unknown> };
+  /** `parsedStatements`: pg's own notes on what it has prepared, by name. */
+  readonly connection: { readonly parsedStatements: Record<string, unknown>; readonly stream: Readable };
 }
 
 const Dialect = PostgresDialect as new (config: Knex.Config) => {
+  acquireRawConnection(): Promise<Connection>;
   _query(connection: Connection, asked: Asked): Promise<unknown>;
   positionBindings(text: string): string;
 };
@@ -68,6 +71,12 @@ export function beginningOf(connection: object): string | null {
 export class KeepingClient extends Dialect {
   transaction(...given: unknown[]): object {
     return new LateTransaction(this, ...given);
+  }
+
+  override async acquireRawConnection(): Promise<Connection> {
+    const connection = await super.acquireRawConnection();
+    putTap(connection.connection.stream);
+    return connection;
   }
 
   override async _query(connection: Connection, asked: Asked): Promise<unknown> {

@@ -1,5 +1,6 @@
 import { LRUCache } from 'lru-cache';
 import pg from 'pg';
+import { HOW } from './json-bytes.ts';
 import { parserOf } from './readers.ts';
 
 /** What the server says of the columns of a statement. */
@@ -16,7 +17,7 @@ export class Columns {
       name,
       type: dataTypeID,
       read: parserOf(dataTypeID),
-      json: writerOf(dataTypeID),
+      how: howOf(dataTypeID),
     }));
     this.at = new Map(this.all.map(({ name }, index) => [name, index]));
   }
@@ -52,50 +53,97 @@ export interface Column {
   readonly type: number;
   /** The value of a text that came. */
   readonly read: (text: string) => unknown;
-  /** The same as JSON (RFC 8259), without making a value of it where the text says it already. */
-  readonly json: (text: string) => string;
+  /** How its bytes become JSON: one of `HOW`. */
+  readonly how: number;
 }
 
-/** A row as it came: texts, of which values are made when they are asked for. */
+/** Where the columns of one row are, in turn where it begins and how long it is; a length of -1: there is no value. */
+type Places = Int32Array;
+
+const LOWER_F = 0x66;
+
+/** A row as it came: bytes, of which values are made when they are asked for. It keeps what came with it. */
 export class WireRow {
   readonly columns: Columns;
-  readonly texts: readonly (string | null)[];
+  readonly #bytes: Buffer;
+  readonly #at: number;
 
-  constructor(columns: Columns, texts: readonly (string | null)[]) {
+  /** `at`: where its first column is. */
+  constructor(columns: Columns, bytes: Buffer, at: number) {
     this.columns = columns;
-    this.texts = texts;
+    this.#bytes = bytes;
+    this.#at = at;
   }
 
   value(name: string): unknown {
     const index = this.columns.at.get(name);
-    const text = index === undefined ? null : this.texts[index]!;
-    return text === null ? null : this.columns.all[index!]!.read(text);
+    return index === undefined ? null : this.#read(index, this.#placeOf(index));
+  }
+
+  /** Is it a truth value, and false? */
+  isFalse(name: string): boolean {
+    const index = this.columns.at.get(name);
+    if (index === undefined) return false;
+    const at = this.#placeOf(index);
+    return this.#bytes.readInt32BE(at) === 1 && this.#bytes[at + 4] === LOWER_F;
+  }
+
+  /** All of them. */
+  values(): Record<string, unknown> {
+    const values: Record<string, unknown> = {};
+    let at = this.#at;
+    for (const [index, { name }] of this.columns.all.entries()) {
+      values[name] = this.#read(index, at);
+      at += 4 + Math.max(0, this.#bytes.readInt32BE(at));
+    }
+    return values;
+  }
+
+  #placeOf(index: number): number {
+    let at = this.#at;
+    for (let before = 0; before < index; before++) at += 4 + Math.max(0, this.#bytes.readInt32BE(at));
+    return at;
+  }
+
+  #read(index: number, at: number): unknown {
+    const length = this.#bytes.readInt32BE(at);
+    return length < 0
+      ? null
+      : this.columns.all[index]!.read(this.#bytes.toString('utf8', at + 4, at + 4 + length));
+  }
+
+  /** The bytes it is in, and where in them. `places`: to be written to. */
+  placesIn(places: Places): Buffer {
+    const bytes = this.#bytes;
+    let at = this.#at;
+    for (let index = 0; index < this.columns.all.length; index++) {
+      const length = (bytes[at]! << 24) | (bytes[at + 1]! << 16) | (bytes[at + 2]! << 8) | bytes[at + 3]!;
+      at += 4;
+      places[2 * index] = at;
+      places[2 * index + 1] = length;
+      if (length > 0) at += length;
+    }
+    return bytes;
   }
 }
 
 const { builtins } = pg.types;
 
-/** Digits of a whole number that a JavaScript number holds exactly, whichever they are. */
-const EXACT_DIGITS = 15;
-
-function writerOf(oid: number): Column['json'] {
-  const read = parserOf(oid);
-  const anew = (text: string) => JSON.stringify(read(text));
+function howOf(oid: number): number {
   switch (oid) {
     case builtins.INT8:
-      return (text) => (text.length <= EXACT_DIGITS ? text : anew(text));
+      return HOW.number;
     case builtins.BOOL:
-      return (text) => (text === 't' ? 'true' : 'false');
-    // Nothing in them has to be escaped.
+      return HOW.truth;
     case builtins.NUMERIC:
     case builtins.DATE:
     case builtins.UUID:
-      return (text) => `"${text}"`;
+      return HOW.quoted;
     case builtins.TIMESTAMPTZ:
-      return (text) => `"${read(text) as string}"`;
+      return HOW.moment;
     case builtins.TEXT:
-      return JSON.stringify;
+      return HOW.text;
     default:
-      return anew;
+      return HOW.anew;
   }
 }

@@ -100,9 +100,7 @@ test('every way of finding a page finds the same, page by page, however unevenly
           }
           const [told] = answers.values();
           for (const [form, answer] of answers) expect(answer, `${form}: page ${page} of ${keys}`).toBe(told);
-          const rows = (JSON.parse(told!) as { _json: string }[]).map(
-            (row) => JSON.parse(row._json) as Record<string, string | null>,
-          );
+          const rows = JSON.parse(told!) as Record<string, string | null>[];
           if (rows.length < limit) break;
           after = order.map(({ field }) => rows.at(-1)![field] ?? null);
         }

@@ -30,9 +30,11 @@ import {
 } from '../../src/core/sql/writes.ts';
 import { collectionOf, type Collection } from '../../src/core/types/schema.ts';
 import { JsonDocument, JsonPatch, type Value } from '../../src/core/types/types.ts';
+import { rowsOf } from '../../src/store/batch.ts';
 import { run } from '../../src/store/connection.ts';
 import { fullRecord } from '../../src/store/records/full.ts';
-import { visibleRecord } from '../../src/store/records/rows.ts';
+import type { VisibleRecord } from '../../src/store/records/outcome.ts';
+import { jsonOfAll, visibleRecord } from '../../src/store/records/rows.ts';
 import { NOW, parse } from '../decide/in-hand.ts';
 import { filterTruths, person, records, ruleTruths, schema, type Stated } from '../decide/truths.ts';
 import type { OwnDatabase } from '../support/database.ts';
@@ -703,23 +705,18 @@ test('days are those of the clocks of the rulebook’s zone, hours are the same 
   }
 });
 
-test('a record as JSON is what JSON.stringify makes of its values, of every type that one column can tell', async () => {
+test('a record as JSON is what JSON.stringify makes of its values, of every type, and has what masks leave of it', async () => {
   const access = new Access(
     parse(
-      `${schema} rules hives { people may read (all) when note is missing or note != "-"  nobody may read (kind) unless size > 5 }`,
+      `${schema} rules hives { people may read (all) when note is missing or note != "-"  nobody may read (kind, size) unless size > 5 }`,
     ),
     ada(),
     NOW,
   );
-  const of = ['id', 'code', 'note', 'size', 'weight', 'sold', 'kind', 'due', 'seen', 'keeper'] as const;
-  const { columns, joined, document } = access.selectList('hives', 'r', { of });
-  expect(document).not.toBe(null);
+  const reading = access.selectList('hives', 'r');
   const back = new Error('taken back');
   const given = {
-    id: 'hj',
-    code: 'a "b" \\ \n\u0001 ß 🐝',
     note: null,
-    size: -7,
     weight: '2.50',
     sold: false,
     kind: 'log',
@@ -729,21 +726,55 @@ test('a record as JSON is what JSON.stringify makes of its values, of every type
     created_at: NOW,
     updated_at: NOW,
   };
+  const control = Array.from({ length: 33 }, (_, code) => String.fromCharCode(code))
+    .join('')
+    .slice(1);
+  const cases = [
+    [9, 'a "b" \\ \n\u0001\u007f\u2028 ß 🐝', ['a "b"', 'c\\d', '']],
+    [123456, control.repeat(9), []],
+    [7, 'x'.repeat(200_000), null],
+    // Each of them takes six bytes.
+    [8, '\u0001'.repeat(100_000), ['ß']],
+    [-7, 'low', null],
+    [null, 'none', null],
+  ] as const;
   await own.database
     .transaction(async (on) => {
-      for (const [size, kind] of [
-        [9, 'log'],
-        [-7, undefined],
-      ] as const) {
-        const record = whole('hives', { ...given, id: `hj${size}`, code: `${given.code}${size}`, size });
+      const told: [VisibleRecord, string][] = [];
+      for (const [index, [size, code, tags]] of cases.entries()) {
+        const record = whole('hives', { ...given, id: `hj${index}`, code, size, tags });
         await run(on, insertSql(collectionOf(rulebook.schema, 'hives'), new Map(Object.entries(record))));
-        const [row] = await run<{ _json: string }>(
-          on,
-          sql`select ${commaList(columns)} from records.hives as r${joined} where r.id = ${value(record.id as string)}::uuid`,
+        const statement = sql`select ${commaList(reading.columns)} from records.hives as r${reading.joined} where r.id = ${value(record.id as string)}::uuid`;
+        const [row] = await rowsOf(on, statement, false);
+        const visible = visibleRecord(row!, reading);
+        const withheld =
+          (size ?? 0) > 5 ? [] : reading.fields.filter((name) => ['kind', 'size'].includes(name));
+        const fields = ['id', ...reading.fields.filter((name) => name !== 'id' && !withheld.includes(name))];
+        const seen = Object.fromEntries(fields.map((name) => [name, record[name] ?? null]));
+        const json = JSON.stringify({ ...seen, _withheld: withheld });
+        expect(visible.json(null), code.slice(0, 9)).toBe(json);
+        expect(visible.json(new Set(['size', 'due']))).toBe(
+          JSON.stringify({
+            id: seen.id,
+            ...(withheld.length === 0 ? { size } : {}),
+            due: given.due,
+            _withheld: withheld.filter((name) => name === 'size'),
+          }),
         );
-        const seen = Object.fromEntries(of.map((name) => [name, name === 'kind' ? kind : record[name]]));
-        expect(row!._json).toBe(JSON.stringify({ ...seen, _withheld: kind === undefined ? ['kind'] : [] }));
+        expect([visible.id, Object.fromEntries(visible.shown), visible.withheld]).toEqual([
+          record.id,
+          seen,
+          withheld,
+        ]);
+        told.push([visible, json]);
       }
+      expect(
+        jsonOfAll(
+          told.map(([each]) => each),
+          null,
+        ),
+      ).toBe(`[${told.map(([, json]) => json).join(',')}]`);
+      expect(jsonOfAll([], null)).toBe('[]');
       throw back;
     })
     .catch((error: unknown) => {

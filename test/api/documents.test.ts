@@ -6,8 +6,8 @@ import { tallies } from '../../src/store/tallies.ts';
 import { openWorld, type World } from '../support/world.ts';
 
 /**
- * Lists and single records by whatever is asked, each held against what is worked out here from what there is: of one collection whose
- * records the database puts together, and of one with documents in it, whose records are made of columns.
+ * Lists and single records by whatever is asked, each held against what is worked out here from what there is: of one collection with
+ * plain values, and of one with documents beside them.
  */
 const fields = `code text required label  size integer  weight decimal  kept date  tags list of text  keeper ref people  note text  sold boolean`;
 const sentences = `people may read (all but weight)  keeper may read (weight) when keeper = me
@@ -22,6 +22,7 @@ collection logs { code text required label unique  up ref logs on delete remove 
 collection leaves { code text required label  log ref logs required on delete remove }
 collection seals { code text required label  hive ref hives  crate ref crates }
 collection tomes { code text required label  body text  next ref tomes }
+collection scrolls { code text required label  body text  next ref scrolls  from text  to text  about text }
 collection lids { code text label  open boolean }
 collection caps { code text label  open boolean }
 collection cups { code text label  keeper ref people }
@@ -35,6 +36,7 @@ rules logs { keeper may read (all), create (all), update (all), delete, share, r
 rules leaves { keeper may read (all), create (all) }
 rules seals { people may read (all), create (all) }
 rules tomes { people may read (all), create (all) }
+rules scrolls { people may read (all)  nobody may read (from, about) unless code != "tome 2" }
 rules lids { people may read (all) when open  people may create (all), update (open), delete, close }
 rules cups { people may read (all), create (all), delete when keeper.name is present }
 rules jars {
@@ -275,43 +277,46 @@ test('what is shared with somebody is listed as it was asked for, too, until it 
   for (const question of asked) await walk('boxes', 'cleo', question, () => false);
 });
 
-test('a page of large records ends sooner, and the next goes on there; what they bring along is bounded, too', async () => {
-  const tomes = '/v1/records/tomes';
-  const sizes = [1, 1_500_000, 10, 2_000_000, 5_000_000, 1_900_000, 3];
-  for (const [index, size] of sizes.entries())
-    await run(
-      world.database,
-      sql`insert into records.tomes (id, code, body, next, created_at, updated_at)
+test.each(['tomes', 'scrolls'])(
+  'a page of large %s ends sooner, and the next goes on there; what they bring along is bounded, too',
+  async (name) => {
+    const tomes = `/v1/records/${name}`;
+    const sizes = [1, 1_500_000, 10, 2_000_000, 5_000_000, 1_900_000, 3];
+    for (const [index, size] of sizes.entries())
+      await run(
+        world.database,
+        sql`insert into ${{ text: `records.${name}`, values: [] }} (id, code, body, next, created_at, updated_at)
         values (${value(idOf(index))}::uuid, ${value(`tome ${index}`)}::text, repeat('x', ${value(size)}::integer), ${value(index === 0 ? null : idOf(index - 1))}::uuid, now(), now())`,
-    );
-  const pages: number[][] = [];
-  for (let after = ''; pages.length < sizes.length;) {
-    const { json } = await world.ask('GET', `${tomes}?limit=50&order=code${after}`, { as: 'cleo' });
-    pages.push(json.records.map(({ body }: { body: string }) => body.length));
-    if (json.next === null) break;
-    after = `&after=${json.next}`;
-  }
-  // Four megabytes, and one record in any case, however large.
-  expect(pages).toEqual([
-    [1, 1_500_000, 10, 2_000_000, 5_000_000],
-    [1_900_000, 3],
-  ]);
-  const along = async (limit: number, after: string) => {
-    const { status, json } = await world.ask(
-      'GET',
-      `${tomes}?fields=code&include=next&order=code&limit=${limit}&where=${encodeURIComponent(`code >= "tome ${after}"`)}`,
-      { as: 'cleo' },
-    );
-    return status === 200
-      ? json.records.map(({ _included }: { _included: { next: { body: string } | null } }) =>
-          _included.next === null ? null : _included.next.body.length,
-        )
-      : [status, json.errors[0].field];
-  };
-  expect(await along(4, '0')).toEqual([null, 1, 1_500_000, 10]);
-  expect(await along(2, '5')).toEqual([400, 'include']);
-  expect(await along(1, '6')).toEqual([1_900_000]);
-});
+      );
+    const pages: number[][] = [];
+    for (let after = ''; pages.length < sizes.length;) {
+      const { json } = await world.ask('GET', `${tomes}?limit=50&order=code${after}`, { as: 'cleo' });
+      pages.push(json.records.map(({ body }: { body: string }) => body.length));
+      if (json.next === null) break;
+      after = `&after=${json.next}`;
+    }
+    // Four megabytes, and one record in any case, however large.
+    expect(pages).toEqual([
+      [1, 1_500_000, 10, 2_000_000, 5_000_000],
+      [1_900_000, 3],
+    ]);
+    const along = async (limit: number, after: string) => {
+      const { status, json } = await world.ask(
+        'GET',
+        `${tomes}?fields=code&include=next&order=code&limit=${limit}&where=${encodeURIComponent(`code >= "tome ${after}"`)}`,
+        { as: 'cleo' },
+      );
+      return status === 200
+        ? json.records.map(({ _included }: { _included: { next: { body: string } | null } }) =>
+            _included.next === null ? null : _included.next.body.length,
+          )
+        : [status, json.errors[0].field];
+    };
+    expect(await along(4, '0')).toEqual([null, 1, 1_500_000, 10]);
+    expect(await along(2, '5')).toEqual([400, 'include']);
+    expect(await along(1, '6')).toEqual([1_900_000]);
+  },
+);
 
 describe('changes', () => {
   const logs = '/v1/records/logs';

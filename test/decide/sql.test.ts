@@ -128,7 +128,8 @@ test('a list is put in each way that its rules offer, no two the same, and in fe
 test('nothing is asked that is known: what everybody sees has no mask, and what is never missing no word on it', () => {
   const shown = accessTo('rules hives { people may read (all)  people may read (code) when sold }').access;
   const text = listSql(shown, question({ order: [{ field: 'code', descending: true }] }), 'rows').text;
-  expect(text).not.toMatch(/case|nulls|_shown_/);
+  // But for what would be too large: see the ways of finding a page.
+  expect(text.replaceAll(/case when \(coalesce\([^<]*<= \d+\) then/g, '')).not.toMatch(/case|nulls|_shown_/);
   expect(text).toMatch(/order by "r"."code" desc limit/);
   const some = accessTo(
     'rules hives { people may read (id, size)  people may read (code, size, note) when sold }',
@@ -145,7 +146,9 @@ test('a page begins where an index can, and only where all of its keys go one wa
   const { access } = accessTo('rules hives { people may read (all) }');
   const key = (field: string, descending: boolean) => ({ field, descending });
   const behind = (...order: ReturnType<typeof key>[]) =>
-    listSql(access, question({ order, after: order.map(() => 'x') }), 'rows').text.replaceAll('"', '');
+    listSql(access, question({ order, after: order.map(() => 'x') }), 'rows')
+      .text.replaceAll('"', '')
+      .replace(/.* where /s, '');
   expect(behind(key('code', false), key('id', false))).toMatch(/\(r.code, r.id\) > \(\?::text, \?::uuid\)/);
   expect(behind(key('code', true), key('id', true))).toMatch(/\(r.code, r.id\) < \(\?::text, \?::uuid\)/);
   expect(behind(key('code', true), key('id', false))).toMatch(/r.code <= \?::text/);

@@ -29,7 +29,6 @@ import {
   type Surroundings,
 } from './conditions.ts';
 import { Slot, allOf, commaList, keyOf, sql, value, type Fragment, type SqlValue } from './fragment.ts';
-import { DOCUMENT, documentSql, type Member } from './document.ts';
 import { aliasBelow, column, columnType, identifier, recordKey } from './identifiers.ts';
 import {
   asksNothing,
@@ -315,11 +314,10 @@ export class Access {
     const definition = collectionOf(this.rulebook.schema, collection);
     const fields = of ?? [...definition.fields.keys()];
     const columns: Fragment[] = [];
-    const large: Fragment[] = [];
+    const large = new Map<string, Large>();
     const flags = new Map<string, string | null>();
     const flagNames = new Map<string, string>();
     const masks: Fragment[] = [];
-    const members: Member[] = [];
     // What is shown is read, so whatever that takes is true of it.
     const { granted, fenced } = this.permission('read', collection);
     const readable = new Set([granted, fenced].flatMap((node) => [...inEach(this.#grounds(node, alias))]));
@@ -335,7 +333,7 @@ export class Access {
       const mask = maskOf(field);
       const { type } = definition.fields.get(field)!;
       const plain = column(alias, field);
-      let shown: Member['shown'] = null;
+      let shown: Fragment | null | false = null;
       if (mask === 'withheld') {
         shown = false;
         flags.set(field, null);
@@ -359,25 +357,14 @@ export class Access {
             : sql`case when ${shown} then ${plain} end`;
       columns.push(sql`${masked} as ${identifier(field)}`);
       const size = shown === false ? null : sizeSql(type, masked);
-      if (size !== null) large.push(size);
-      if (field !== 'id') members.push({ name: field, type, value: plain, shown });
+      if (size !== null) large.set(field, { size, value: masked });
     }
     const isJoined = masks.length > 0 && !inline;
     const joined = isJoined
       ? sql`${leaves?.joined ?? sql``} cross join lateral (select ${commaList(masks)} offset 0) as ${identifier(MASKS)}`
       : sql``;
-    const document = documentSql(column(alias, 'id'), members);
-    if (document !== null)
-      return {
-        columns: [sql`${document} as ${identifier(DOCUMENT)}`],
-        document,
-        joined,
-        fields,
-        flags,
-        large,
-      };
     const told = inline ? masks : [...flagNames.values()].map((flag) => column(MASKS, flag));
-    return { columns: [...columns, ...told], document: null, joined, fields, flags, large };
+    return { columns: [...columns, ...told], joined, fields, flags, large };
   }
 
   /** What stands between a readable record and its field: nothing, everything, or a formula. */
@@ -486,16 +473,21 @@ function leavesOnce(
   };
 }
 
+/** A value that can have many bytes, as it is shown; its size does not read it. */
+interface Large {
+  readonly size: Fragment;
+  readonly value: Fragment;
+}
+
 /** How a row that was selected with `selectList` is read. */
 export interface SelectList {
+  /** The fields in their order, and the flags behind them. */
   readonly columns: readonly Fragment[];
-  /** All of the record in one column, where that can be; then it is the only one: see `document.ts`. */
-  readonly document: Fragment | null;
   /** What is to be joined behind the record, for the columns: masks are worked out once for a row. */
   readonly joined: Fragment;
   readonly fields: readonly string[];
-  /** The bytes of each value that can be many of them; none of them reads the value itself. */
-  readonly large: readonly Fragment[];
+  /** Of each field whose value can have many bytes. */
+  readonly large: ReadonlyMap<string, Large>;
   /** Field → column that says whether it is shown; null: never shown; absent: always shown. */
   readonly flags: ReadonlyMap<string, string | null>;
 }

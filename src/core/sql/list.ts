@@ -5,7 +5,6 @@ import type { RightsPlan } from '../analysis/rights.ts';
 import type { Access, Branch, SelectList } from './access.ts';
 import { typed } from './conditions.ts';
 import { rightsColumns } from './counting.ts';
-import { DOCUMENT } from './document.ts';
 import { isEarlyField, mayRunEarly } from './early.ts';
 import { Slot, allOf, anyOf, commaList, sql, unionAll, value, type Fragment } from './fragment.ts';
 import { column, identifier, recordKey, recordKeys } from './identifiers.ts';
@@ -31,7 +30,7 @@ export interface ListQuestion {
   readonly fields?: readonly string[] | undefined;
   /** Where it is to be told, too, what the caller may do with each: then all fields are read. */
   readonly rights?: RightsPlan | undefined;
-  /** The sizes of its records are to be summed up, as one of them is large: see `isLight`. */
+  /** The sizes of its records are to be summed up, as one of them is large: see `lightly`. */
   readonly summed?: boolean;
 }
 
@@ -40,6 +39,9 @@ export interface ListQuestion {
  * it always has.
  */
 export const PAGE_BYTES = 4_194_304;
+
+/** Whether a record has come with its large values: see `lightly`. */
+export const LIGHT = '_light';
 
 /**
  * The ways of finding the rows of a page. All have the same answer; which is fastest, the planner is asked.
@@ -115,17 +117,13 @@ export function listSql(access: Access, question: ListQuestion, form: Form, few 
   if (form === 'rows' || form === 'sets') {
     const asking = form === 'rows' ? access : access.withSets();
     // Where nothing is ever withheld, there is nothing to do after the limit.
+    const told = lightly(reading, question);
     if (
       question.rights === undefined &&
-      (reading.large.length === 0 || isLight(reading, question)) &&
+      told?.joined.text === '' &&
       reading.fields.every((field) => access.isShown(collection, field))
     )
-      return searchSql(
-        asking,
-        question,
-        [asking.granted(collection, 'r'), ...inForce(access)],
-        shownColumns(reading, question),
-      );
+      return searchSql(asking, question, [asking.granted(collection, 'r'), ...inForce(access)], told.columns);
     const found = searchSql(asking, question, [asking.granted(collection, 'r')], whole);
     return pageSql(access, question, reading, sql`(${found}) as r`, keyNames(access, question, 'r'));
   }
@@ -175,32 +173,42 @@ function pageSql(
   order: Fragment,
 ): Fragment {
   const { columns, large, joined: masks } = reading;
-  const of = sql`from ${rows}${masks} where ${allOf(inForce(access))} order by ${order}`;
-  if (large.length === 0 || isLight(reading, question))
-    return sql`select ${commaList(shownColumns(reading, question))} ${of}`;
+  const told = lightly(reading, question);
+  const of = sql`from ${rows}${masks}${told?.joined ?? sql``} where ${allOf(inForce(access))} order by ${order}`;
+  if (told !== null) return sql`select ${commaList(told.columns)} ${of}`;
   const before = sql`coalesce(sum(${sumOf(large)}) over (order by ${order} rows between unbounded preceding and 1 preceding), 0) as "_before"`;
   const all = commaList([...columns, before, sql`count(*) over () as "_found"`]);
   return sql`select * from (select ${all} ${of}) as page where "_before" < ${count(PAGE_BYTES)}`;
 }
 
 /**
- * Is the page to be tried without summing anything up? Then a record that takes more than its share of a page comes without its document,
- * and tells so: the page is to be asked for once more, summed up.
+ * The columns of a page that is to be tried without summing anything up: a record that takes more than its share of a page comes without its
+ * large values, and tells so. Then the page is to be asked for once more, summed up. Null where it is. `joined`: behind the masks.
  */
-function isLight({ document, large }: SelectList, { summed }: ListQuestion): boolean {
-  return document !== null && large.length > 0 && summed !== true;
+function lightly(
+  { columns, fields, large }: SelectList,
+  { limit, summed }: ListQuestion,
+): { readonly columns: readonly Fragment[]; readonly joined: Fragment } | null {
+  if (large.size === 0) return { columns, joined: sql`` };
+  if (summed === true) return null;
+  const asked = sql`${sumOf(large)} <= ${count(Math.floor(PAGE_BYTES / Math.max(limit, 1)))}`;
+  // Of a few values it is as soon asked again as looked up.
+  const isAskedOnce = large.size > FEW_LARGE;
+  const light = isAskedOnce ? column('size', LIGHT) : sql`(${asked})`;
+  const told = columns.map((each, index) => {
+    const field = fields[index];
+    const value = field === undefined ? undefined : large.get(field)?.value;
+    return value === undefined ? each : sql`case when ${light} then ${value} end as ${identifier(field!)}`;
+  });
+  return {
+    columns: [...told, sql`${light} as ${identifier(LIGHT)}`],
+    joined: isAskedOnce
+      ? sql` cross join lateral (select ${asked} as ${identifier(LIGHT)} offset 0) as size`
+      : sql``,
+  };
 }
 
-function shownColumns(reading: SelectList, question: ListQuestion): readonly Fragment[] {
-  const { columns, document, large } = reading;
-  if (!isLight(reading, question)) return columns;
-  const share = count(Math.floor(PAGE_BYTES / question.limit));
-  const [, ...others] = columns;
-  return [
-    sql`case when ${sumOf(large)} <= ${share} then ${document!} end as ${identifier(DOCUMENT)}`,
-    ...others,
-  ];
-}
+const FEW_LARGE = 4;
 
 /** The select list of a list or of one record, with what rights go by beside it. */
 export function selectionOf(
@@ -219,8 +227,10 @@ function inForce({ rulebook }: Access): Fragment[] {
 }
 
 /** Missing values have no size. */
-function sumOf(sizes: readonly Fragment[]): Fragment {
-  return sizes.map((size) => sql`coalesce(${size}, 0)`).reduce((before, each) => sql`${before} + ${each}`);
+function sumOf(large: SelectList['large']): Fragment {
+  return [...large.values()]
+    .map(({ size }) => sql`coalesce(${size}, 0)`)
+    .reduce((before, each) => sql`${before} + ${each}`);
 }
 
 /** The first rows that meet the conditions: the columns wanted of each. */
@@ -417,7 +427,7 @@ export function readManySql(
   ];
   const from = sql`from ${relation(access.rulebook.schema, collection)} as r${reading.joined} where ${allOf(conditions)}`;
   const columns = commaList(reading.columns);
-  if (reading.large.length === 0) return { statement: sql`select ${columns} ${from}`, reading };
+  if (reading.large.size === 0) return { statement: sql`select ${columns} ${from}`, reading };
   const total = sql`sum(${sumOf(reading.large)}) over () as "_total", row_number() over () as "_row"`;
   // Of what is too large, one row says so.
   const statement = sql`select * from (select ${columns}, ${total} ${from}) as page where "_total" <= ${count(PAGE_BYTES)} or "_row" = 1`;

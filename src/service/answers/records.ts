@@ -7,6 +7,7 @@ import type { Collection } from '../../core/types/schema.ts';
 import type { RecordDocument } from '../../client/schemas/records.ts';
 import type { Reader } from '../../store/connection.ts';
 import type { Refusal, VisibleRecord } from '../../store/records/outcome.ts';
+import { jsonOfAll } from '../../store/records/rows.ts';
 import { TooMuchAtOnce, readRecords } from '../../store/records/read.ts';
 import { Problem } from '../problems/problem.ts';
 import { pageKey, parseNames, type Shape } from './questions.ts';
@@ -89,6 +90,8 @@ export async function recordDocuments(
  * the answer; rights that are the same for many are.
  */
 export function recordTexts(records: readonly VisibleRecord[], fields: Shape['fields']): string {
+  const all = jsonOfAll(records, fields);
+  if (all !== null) return all;
   const written = new Map<Rights, string>();
   const texts = records.map((record) => {
     const text = recordText(record, fields);

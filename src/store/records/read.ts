@@ -19,8 +19,7 @@ export async function listRecords(
   const asked = { ...question, limit: question.limit + 1 };
   const { statement, reading } = await listStatement(on, access, asked);
   const rows = await trusted(on, access.rulebook, await rowsOf(on, statement, isOrdinary(question)));
-  if (rows.some((row) => isLeftOut(row, reading)))
-    return listRecords(on, access, { ...question, summed: true });
+  if (rows.some((row) => isLeftOut(row))) return listRecords(on, access, { ...question, summed: true });
   const records = rows.slice(0, question.limit).map((row) => visibleRecord(row, reading, question.rights));
   // Where a page was cut short, since it was too large, there are more than came.
   const all = (columnOfRow(rows[0], '_found') as number | null | undefined) ?? rows.length;

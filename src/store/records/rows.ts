@@ -1,10 +1,11 @@
 import type { Rights, RightsPlan } from '../../core/analysis/rights.ts';
 import type { SelectList } from '../../core/sql/access.ts';
 import { CAN } from '../../core/sql/counting.ts';
-import { DOCUMENT } from '../../core/sql/document.ts';
+import { LIGHT } from '../../core/sql/list.ts';
 import type { Value } from '../../core/types/types.ts';
 import { remembered } from '../../core/decide/remembered.ts';
-import { WireRow, type Column, type Columns } from '../wire.ts';
+import { JsonBytes, SHOWN, WITHHELD, type Member } from '../json-bytes.ts';
+import { WireRow, type Columns } from '../wire.ts';
 import type { VisibleRecord } from './outcome.ts';
 
 export type Row = Readonly<Record<string, unknown>> | WireRow;
@@ -14,9 +15,9 @@ export function visibleRecord(row: Row, reading: SelectList, plan?: RightsPlan):
   return new RecordOfRow(row, reading, plan ?? null);
 }
 
-/** Has it come without its document, as it is large? See `isLight` in `core/sql/list.ts`. */
-export function isLeftOut(row: Row, { document }: SelectList): boolean {
-  return document !== null && columnOfRow(row, DOCUMENT) === null;
+/** Has it come without its large values? See `lightly` in `core/sql/list.ts`. */
+export function isLeftOut(row: Row): boolean {
+  return row instanceof WireRow ? row.isFalse(LIGHT) : row[LIGHT] === false;
 }
 
 /** A column of a row, whichever way it came. */
@@ -39,11 +40,7 @@ class RecordOfRow implements VisibleRecord {
   }
 
   get id(): string {
-    const document = this.#document();
-    // It begins with `{"id":"`.
-    return document === null
-      ? (columnOfRow(this.#row, 'id') as string)
-      : document.slice(7, document.indexOf('"', 7));
+    return columnOfRow(this.#row, 'id') as string;
   }
 
   get shown(): VisibleRecord['shown'] {
@@ -61,35 +58,20 @@ class RecordOfRow implements VisibleRecord {
   }
 
   json(of: ReadonlySet<string> | null): string | null {
-    const document = this.#document();
-    if (document !== null) return of === null ? document : null;
-    if (!(this.#row instanceof WireRow)) return null;
-    const { columns, texts } = this.#row;
-    const layout = layoutOf(columns, this.#reading);
-    let json = `{"id":"${texts[layout.id]!}"`;
-    let withheld = '';
-    for (const { field, key, name, index, column, flag } of layout.fields) {
-      if (of !== null && !of.has(field)) continue;
-      if (flag === undefined || texts[flag] === 't') {
-        const text = texts[index]!;
-        json += text === null ? `${key}null` : key + column.json(text);
-      } else withheld += withheld === '' ? name : `,${name}`;
-    }
-    return `${json},"_withheld":[${withheld}]}`;
+    return this.write(of) ? json.take() : null;
   }
 
-  /** What the database has put together; null where there are columns instead. */
-  #document(): string | null {
-    return this.#reading.document === null ? null : (columnOfRow(this.#row, DOCUMENT) as string);
+  /** Writes it behind what is written there; not where there are no bytes of it. */
+  write(of: ReadonlySet<string> | null): boolean {
+    if (!(this.#row instanceof WireRow)) return false;
+    const { columns } = this.#row;
+    const { id, members } = layoutOf(columns, this.#reading);
+    if (2 * columns.all.length > places.length) places = new Int32Array(4 * columns.all.length);
+    json.record(this.#row.placesIn(places), places, id, members, of);
+    return true;
   }
 
   #read(): Pick<VisibleRecord, 'shown' | 'withheld'> {
-    const document = this.#document();
-    if (document !== null) {
-      // Values are held as JSON has them, but for JSON documents, which are never among these.
-      const { _withheld, ...values } = JSON.parse(document) as Record<string, Value>;
-      return { shown: new Map(Object.entries(values)), withheld: _withheld as readonly string[] };
-    }
     const shown = new Map<string, Value>();
     const withheld: string[] = [];
     for (const field of this.#reading.fields) {
@@ -103,19 +85,29 @@ class RecordOfRow implements VisibleRecord {
   }
 }
 
-/** Where each field is found in a row, and how its member begins. */
+/** As an array; null where they have to be written one by one. */
+export function jsonOfAll(records: readonly VisibleRecord[], of: ReadonlySet<string> | null): string | null {
+  json.byte(OPENING);
+  for (const [index, record] of records.entries()) {
+    if (index > 0) json.byte(COMMA);
+    if (!(record instanceof RecordOfRow) || record.rights !== undefined || !record.write(of)) {
+      json.take();
+      return null;
+    }
+  }
+  json.byte(CLOSING);
+  return json.take();
+}
+
+const [OPENING, CLOSING, COMMA] = [0x5b, 0x5d, 0x2c] as const;
+
+/** One at a time is written, and none while another is. */
+const json = new JsonBytes();
+let places = new Int32Array(64);
+
 interface Layout {
   readonly id: number;
-  readonly fields: readonly {
-    readonly field: string;
-    /** `,"field":` and `"field"`. */
-    readonly key: string;
-    readonly name: string;
-    readonly index: number;
-    readonly column: Column;
-    /** As in `SelectList`, by place; of what is never shown one that no column has. */
-    readonly flag: number | undefined;
-  }[];
+  readonly members: readonly Member[];
 }
 
 const layouts = new WeakMap<Columns, WeakMap<SelectList, Layout>>();
@@ -123,22 +115,24 @@ const layouts = new WeakMap<Columns, WeakMap<SelectList, Layout>>();
 function layoutOf(columns: Columns, reading: SelectList): Layout {
   const known = remembered(layouts, columns, () => new WeakMap<SelectList, Layout>());
   return remembered(known, reading, () => {
-    const place = (name: string) => columns.at.get(name)!;
+    const place = (name: string) => 2 * columns.at.get(name)!;
     // The id comes first, and is never withheld.
-    const fields = reading.fields
+    const members = reading.fields
       .filter((field) => field !== 'id')
       .map((field) => {
         const flag = reading.flags.get(field);
-        const [name, index] = [JSON.stringify(field), place(field)];
+        const { how, read } = columns.all[columns.at.get(field)!]!;
+        const name = JSON.stringify(field);
         return {
           field,
-          key: `,${name}:`,
-          name,
-          index,
-          column: columns.all[index]!,
-          flag: flag === undefined ? flag : (columns.at.get(flag ?? '') ?? -1),
+          key: Buffer.from(`,${name}:`),
+          name: Buffer.from(name),
+          at: place(field),
+          how,
+          read,
+          flag: flag === undefined ? SHOWN : flag === null ? WITHHELD : place(flag),
         };
       });
-    return { id: place('id'), fields };
+    return { id: place('id'), members };
   });
 }
