@@ -64,6 +64,12 @@ export class JsonBytes {
   /** All bits of all texts that were written: below 0x80 they are ASCII, of which a string is made without looking at it again. */
   #seen = 0;
 
+  /** Nothing is written yet: whatever was, and was not taken, as something about it failed, is another's. */
+  begin(): void {
+    this.#length = 0;
+    this.#seen = 0;
+  }
+
   byte(byte: number): void {
     this.#room(1)[this.#length++] = byte;
   }
@@ -103,14 +109,13 @@ export class JsonBytes {
     this.#fixed(END);
   }
 
-  /** All that was written, and nothing is written any more. */
+  /** All that was written since it was begun. */
   take(): string {
     const text =
       this.#seen < 0x80
         ? this.#bytes.toString('latin1', 0, this.#length)
         : this.#bytes.toString('utf8', 0, this.#length);
-    this.#length = 0;
-    this.#seen = 0;
+    this.begin();
     if (this.#bytes.length > KEPT_BYTES) this.#bytes = Buffer.allocUnsafeSlow(FIRST_BYTES);
     return text;
   }

@@ -775,6 +775,16 @@ test('a record as JSON is what JSON.stringify makes of its values, of every type
         ),
       ).toBe(`[${told.map(([, json]) => json).join(',')}]`);
       expect(jsonOfAll([], null)).toBe('[]');
+      // One that cannot be told leaves nothing behind for whoever asks next.
+      await run(on, sql`update records.hives set seen = '10000-01-01 00:00:00+00' where code = 'low'`);
+      const statement = sql`select ${commaList(reading.columns)} from records.hives as r${reading.joined} where r.code = 'low'`;
+      const [row] = await rowsOf(on, statement, false);
+      const [[first, json]] = told as [[VisibleRecord, string]];
+      const late = visibleRecord(row!, reading);
+      expect(() => late.json(null)).toThrow(RangeError);
+      expect(first.json(null)).toBe(json);
+      expect(() => jsonOfAll([first, late], null)).toThrow(RangeError);
+      expect([first.json(null), jsonOfAll([first], null)]).toEqual([json, `[${json}]`]);
       throw back;
     })
     .catch((error: unknown) => {

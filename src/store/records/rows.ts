@@ -58,6 +58,7 @@ class RecordOfRow implements VisibleRecord {
   }
 
   json(of: ReadonlySet<string> | null): string | null {
+    json.begin();
     return this.write(of) ? json.take() : null;
   }
 
@@ -87,13 +88,12 @@ class RecordOfRow implements VisibleRecord {
 
 /** As an array; null where they have to be written one by one. */
 export function jsonOfAll(records: readonly VisibleRecord[], of: ReadonlySet<string> | null): string | null {
+  if (records[0]?.rights !== undefined) return null;
+  json.begin();
   json.byte(OPENING);
   for (const [index, record] of records.entries()) {
     if (index > 0) json.byte(COMMA);
-    if (!(record instanceof RecordOfRow) || record.rights !== undefined || !record.write(of)) {
-      json.take();
-      return null;
-    }
+    if (!(record instanceof RecordOfRow) || !record.write(of)) return null;
   }
   json.byte(CLOSING);
   return json.take();
