@@ -22,8 +22,8 @@ const url = process.env.DATABASE_URL!;
 const KEEPERS = 40;
 /** Where those begin who hold five other roles instead, with --rules. */
 const MANY = 100;
-/** Records that are there to be deleted, before each measurement of that. */
-const TO_DELETE = 20_000;
+/** Records that are there to be deleted, for each second of that: more than go in it. */
+const TO_DELETE = 6_000;
 
 interface Figures {
   /** Requests a second. */
@@ -35,12 +35,12 @@ interface Figures {
 
 async function load(
   server: Server,
-  requests: (path: string) => Request[] | Promise<Request[]>,
-  connections = 8,
-): Promise<Figures & { readonly p99: number; readonly most: number }> {
-  const asked = await requests(server.path);
+  requests: Requests,
+  { connections = 8, duration = seconds } = {},
+): Promise<Sums & { readonly p99: number; readonly most: number }> {
+  const asked = await requests(server.path, duration);
   const before = [timeOf(server.process.pid!), databaseTimes()] as const;
-  const result = await autocannon({ url: server.url, connections, duration: seconds, requests: asked });
+  const result = await autocannon({ url: server.url, connections, duration, requests: asked });
   const own = timeOf(server.process.pid!) - before[0];
   // Connections that have ended meanwhile are not counted; those of the measurement stay.
   const ofDatabase = [...databaseTimes()].reduce(
@@ -49,14 +49,56 @@ async function load(
   );
   if (result.non2xx > 0 || result.errors > 0)
     throw new Error(`${server.name}: ${JSON.stringify(result.statusCodeStats)}, ${result.errors} errors`);
-  const { total } = result.requests;
+  const { p99, max: most } = result.latency;
   return {
-    rate: total / result.duration,
-    server: own / total,
-    database: ofDatabase / total,
-    p99: result.latency.p99,
-    most: result.latency.max,
+    total: result.requests.total,
+    seconds: result.duration,
+    server: own,
+    database: ofDatabase,
+    p99,
+    most,
   };
+}
+
+/** Requests that were answered, in how many seconds, and microseconds of processor time in all. */
+interface Sums {
+  readonly total: number;
+  readonly seconds: number;
+  readonly server: number;
+  readonly database: number;
+}
+
+/**
+ * One round: each is asked for a second, in turns, until each has been for as long as a round takes. What else the machine does meets all
+ * of them alike. Whoever goes second finds the other's data in the cache, so they take turns at that too.
+ */
+async function inSlices<T>(all: readonly T[], ask: (each: T) => Promise<Sums>): Promise<Map<T, Figures>> {
+  const found = new Map<T, Sums[]>(all.map((each) => [each, []]));
+  for (let slice = 0; slice < seconds; slice++)
+    for (const each of slice % 2 === 0 ? all : all.toReversed()) found.get(each)!.push(await ask(each));
+  const sum = (of: readonly Sums[], name: keyof Sums) => of.reduce((before, each) => before + each[name], 0);
+  return new Map(
+    [...found].map(([each, of]) => {
+      const total = sum(of, 'total');
+      const [rate, server, database] = [
+        total / sum(of, 'seconds'),
+        sum(of, 'server') / total,
+        sum(of, 'database') / total,
+      ];
+      return [each, { rate, server, database }];
+    }),
+  );
+}
+
+/** Medians of several rounds, and of what the first of all made of another in the same round. */
+function figured<T>(roundsOf: readonly Map<T, Figures>[], of: T): string {
+  const figures = roundsOf.map((round) => round.get(of)!);
+  const middle = (name: keyof Figures) => median(figures.map((each) => each[name])).toFixed(0);
+  return `${middle('rate')} (${middle('server')} / ${middle('database')})`;
+}
+
+function ratioOf<T>(roundsOf: readonly Map<T, Figures>[], one: T, other: T): string {
+  return median(roundsOf.map((round) => round.get(one)!.rate / round.get(other)!.rate)).toFixed(2);
 }
 
 /** Microseconds that a process has run, as the system counts them: proc(5), in ticks of a hundredth of a second. */
@@ -116,9 +158,9 @@ const each = (request: (index: number) => Omit<Request, 'headers'>): Request[] =
   );
 
 /** Hives of the keepers in turn, that nothing else is asked of. */
-async function toDelete(): Promise<{ readonly id: string; readonly keeper: number }[]> {
+async function toDelete(duration: number): Promise<{ readonly id: string; readonly keeper: number }[]> {
   await run(database, sql`delete from records.hives where code like 'SPARE-%'`);
-  const spare = Array.from({ length: TO_DELETE }, (_, n) => ({ id: uuid(), keeper: n % KEEPERS }));
+  const spare = Array.from({ length: TO_DELETE * duration }, (_, n) => ({ id: uuid(), keeper: n % KEEPERS }));
   const [ids, keepers] = [spare.map(({ id }) => id), spare.map(({ keeper }) => keeperOf(keeper))];
   await run(
     database,
@@ -131,7 +173,7 @@ async function toDelete(): Promise<{ readonly id: string; readonly keeper: numbe
 
 let made = 0;
 
-type Requests = (path: string) => Request[] | Promise<Request[]>;
+type Requests = (path: string, duration: number) => Request[] | Promise<Request[]>;
 const all: [string, Requests][] = [
   ['a list of 50 own records', (path) => each(() => ({ method: 'GET', path }))],
   ['one own record by id', (path) => each((index) => ({ method: 'GET', path: `${path}/${hiveOf(index)}` }))],
@@ -159,8 +201,8 @@ const all: [string, Requests][] = [
   ],
   [
     'a delete of one own record',
-    async (path) => {
-      const spare = await toDelete();
+    async (path, duration) => {
+      const spare = await toDelete(duration);
       const next = (request: Request): Request => {
         const { id, keeper } = spare.pop()!;
         return { ...request, path: `${path}/${id}`, headers: headers(keeper) };
@@ -180,7 +222,7 @@ const floor = await byHand('floor', 'floor');
 const servers = [gated, written, asking, floor];
 try {
   console.log(
-    `Node ${process.version}, ${cpus().length} × ${cpus()[0]!.model}; ${rounds} rounds of ${seconds} s each, 8 connections, in turns\n`,
+    `Node ${process.version}, ${cpus().length} × ${cpus()[0]!.model}; ${rounds} rounds of ${seconds} s each, in turns second by second, 8 connections\n`,
   );
   const crowds = flags.find((flag) => flag.startsWith('--connections='))?.slice(14);
   if (flags.includes('--beside')) await beside();
@@ -211,7 +253,7 @@ async function beside(): Promise<void> {
         url: gated.url,
         connections: 4,
         duration: seconds,
-        requests: (await requests(gated.path)).slice(1),
+        requests: (await requests(gated.path, seconds)).slice(1),
       });
       return latency;
     };
@@ -235,25 +277,13 @@ async function inTurns(): Promise<void> {
   console.log(`|---|${'---|'.repeat(names.length + 2)}`);
   for (const [title, requests] of questions) {
     const asked = servers.filter((server) => server !== floor || isRead(title));
-    for (const server of asked) await load(server, requests);
-    const found = new Map<Server, Figures[]>(asked.map((server) => [server, []]));
-    for (let round = 0; round < rounds; round++) {
-      // Whoever goes second finds the other's data in the cache, so they take turns at that too.
-      for (const server of round % 2 === 0 ? asked : asked.toReversed())
-        found.get(server)!.push(await load(server, requests));
-    }
-    const rateOf = (server: Server) => median(found.get(server)!.map(({ rate }) => rate));
-    const cells = servers.map((server) => {
-      const figures = found.get(server);
-      if (figures === undefined) return '';
-      const [own, of] = [
-        median(figures.map((each) => each.server)),
-        median(figures.map((each) => each.database)),
-      ];
-      return `${rateOf(server).toFixed(0)} (${own.toFixed(0)} / ${of.toFixed(0)})`;
-    });
-    const ratio = (to: Server) => (rateOf(gated) / rateOf(to)).toFixed(2);
-    console.log(`| ${title} | ${cells.join(' | ')} | ${ratio(written)} | ${ratio(asking)} |`);
+    const ask = (server: Server) => load(server, requests, { duration: 1 });
+    for (const server of asked) await ask(server);
+    const found: Map<Server, Figures>[] = [];
+    while (found.length < rounds) found.push(await inSlices(asked, ask));
+    const cells = servers.map((server) => (asked.includes(server) ? figured(found, server) : ''));
+    const ratios = [written, asking].map((other) => ratioOf(found, gated, other));
+    console.log(`| ${[title, ...cells, ...ratios].join(' | ')} |`);
   }
 }
 
@@ -275,22 +305,15 @@ async function withRules(): Promise<void> {
     console.log('| question | one rule, requests/s (server µs / database µs) | ten rules | times as long |');
     console.log('|---|---|---|---|');
     for (const [title, requests] of all.slice(0, 3)) {
-      const found: Figures[][] = [[], []];
-      for (let round = 0; round <= rounds; round++)
-        for (const which of round % 2 === 0 ? [0, 1] : [1, 0]) {
-          from = which * MANY;
-          const figures = await load(gated, requests);
-          // The first of each finds nothing remembered.
-          if (round > 0) found[which]!.push(figures);
-        }
-      const [one, ten] = found.map((figures) => ({
-        rate: median(figures.map(({ rate }) => rate)),
-        server: median(figures.map(({ server }) => server)),
-        database: median(figures.map(({ database: of }) => of)),
-      })) as [Figures, Figures];
-      const cell = ({ rate, server, database: of }: Figures) =>
-        `${rate.toFixed(0)} (${server.toFixed(0)} / ${of.toFixed(0)})`;
-      console.log(`| ${title} | ${cell(one)} | ${cell(ten)} | ${(one.rate / ten.rate).toFixed(2)} |`);
+      const ask = (which: 0 | 1) => {
+        from = which * MANY;
+        return load(gated, requests, { duration: 1 });
+      };
+      // The first of each finds nothing remembered.
+      await inSlices([0, 1] as const, ask);
+      const found: Map<0 | 1, Figures>[] = [];
+      while (found.length < rounds) found.push(await inSlices([0, 1] as const, ask));
+      console.log(`| ${[title, figured(found, 0), figured(found, 1), ratioOf(found, 0, 1)].join(' | ')} |`);
     }
   } finally {
     await run(database, sql`delete from gate.role_assignments where ${theirs}`);
@@ -307,8 +330,8 @@ async function crowded(crowds: readonly number[]): Promise<void> {
   console.log('|---|---|---|---|---|');
   for (const [title, requests] of questions)
     for (const connections of [8, ...crowds]) {
-      await load(gated, requests, connections);
-      const { rate, p99, most } = await load(gated, requests, connections);
-      console.log(`| ${title} | ${connections} | ${rate.toFixed(0)} | ${p99} | ${most} |`);
+      await load(gated, requests, { connections });
+      const { total, seconds: took, p99, most } = await load(gated, requests, { connections });
+      console.log(`| ${title} | ${connections} | ${(total / took).toFixed(0)} | ${p99} | ${most} |`);
     }
 }
