@@ -183,6 +183,33 @@ function Bench({
     [pointing, pages, shownFocus],
   );
   const { fetchNextPage, hasNextPage, isFetchingNextPage } = query;
+  // A key or a click is answered at once, and the table follows: of all that is here it takes longest to draw.
+  const table = useDeferredValue(
+    useMemo(
+      () => ({
+        overview,
+        label: `Records of ${collection}, as ${shownAs[shownFocus] ?? ''} sees them`,
+        labelField: page?.label ?? null,
+        fields,
+        records,
+        labels,
+        hasActions: page?.hasActions ?? false,
+        as: shownAs,
+        focus: shownFocus,
+        more: hasNextPage,
+      }),
+      [overview, collection, page, fields, records, labels, shownAs, shownFocus, hasNextPage],
+    ),
+  );
+  const focusOn = useCallback(
+    (index: number) => change({ focus: Math.max(0, as.indexOf(shownAs[index] ?? '')) }),
+    [change, as, shownAs],
+  );
+  const showWhole = useCallback(
+    (file: string, at: number | null) => setWhole({ file, at: at === null ? null : { at } }),
+    [],
+  );
+  const applyWhere = useCallback((value: string) => change({ where: value }), [change]);
   const more = useCallback(() => {
     if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
   }, [fetchNextPage, hasNextPage, isFetchingNextPage]);
@@ -279,7 +306,7 @@ function Bench({
             pointed={pointed}
             pointing={pointing}
             wanted={wanted}
-            onWholeText={(file, at) => setWhole({ file, at: at === null ? null : { at } })}
+            onWholeText={showWhole}
           />
         ) : (
           <WholeText
@@ -317,12 +344,7 @@ function Bench({
         <Box sx={{ display: 'flex', gap: '4px 12px', alignItems: 'center', flexWrap: 'wrap' }}>
           <MarkLegend />
           <Box sx={{ display: 'flex', gap: 0.5, ml: 'auto', alignItems: 'center', flexWrap: 'wrap' }}>
-            <WhereField
-              key={where}
-              value={where}
-              offer={offer}
-              onApply={(value) => change({ where: value })}
-            />
+            <WhereField key={where} value={where} offer={offer} onApply={applyWhere} />
             <Toggle
               on={onlyChanged}
               disabled={!isOfTexts && !onlyChanged}
@@ -361,22 +383,13 @@ function Bench({
           <Empty onlyChanged={onlyChanged} where={where} as={as} collection={collection} />
         ) : (
           <RecordGrid
-            overview={overview}
-            label={`Records of ${collection}, as ${shownAs[shownFocus] ?? ''} sees them`}
-            labelField={page.label}
-            fields={fields}
-            records={records}
-            labels={labels}
-            hasActions={page.hasActions}
-            as={shownAs}
-            focus={shownFocus}
+            {...table}
             isUnlocked={isUnlocked}
             density={density}
-            more={hasNextPage}
             onMore={more}
             onPoint={pointing.at}
             onAsk={ask}
-            onFocus={(index) => change({ focus: Math.max(0, as.indexOf(shownAs[index] ?? '')) })}
+            onFocus={focusOn}
           />
         )}
         <ReadingLine

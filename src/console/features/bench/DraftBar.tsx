@@ -9,7 +9,7 @@ import NativeSelect from '@mui/material/NativeSelect';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useDeferredValue, useMemo, useState, type FormEvent } from 'react';
+import { memo, useDeferredValue, useMemo, useState, type FormEvent } from 'react';
 import { GateProblem, type DraftDocument } from '../../../client/desk.ts';
 import { gate } from '../../api/client.ts';
 import { ErrorNote } from '../../components/ErrorNote.tsx';
@@ -21,7 +21,15 @@ import { isChanged, working, type Working } from '../../working/working.ts';
 type Tagged = DraftDocument & { readonly tag: string };
 
 /** What is being written: where it is saved, what it was made from, and the way back. */
-export function DraftBar({ now, inForce, canWrite }: { now: Working; inForce: number; canWrite: boolean }) {
+export const DraftBar = memo(function DraftBar({
+  now,
+  inForce,
+  canWrite,
+}: {
+  now: Working;
+  inForce: number;
+  canWrite: boolean;
+}) {
   const queries = useQueryClient();
   const [asking, setAsking] = useState<'save' | 'move' | null>(null);
   const changed = isChanged(now);
@@ -219,7 +227,7 @@ export function DraftBar({ now, inForce, canWrite }: { now: Working; inForce: nu
       />
     </Box>
   );
-}
+});
 
 /** An arrow that turns back, or on again. */
 function Turn({ back = false }: { back?: boolean }) {

@@ -2,7 +2,7 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Collapse from '@mui/material/Collapse';
 import Typography from '@mui/material/Typography';
-import { useState } from 'react';
+import { memo, useState } from 'react';
 import { Link } from 'react-router';
 import type { BenchDocument } from '../../../client/desk.ts';
 import { describeError } from '../../api/client.ts';
@@ -12,7 +12,7 @@ import type { Effect } from './useBench.ts';
 type Shown = 'trials' | 'everybody' | 'advice';
 
 /** What the draft does beyond those pinned: for everybody, to the trials, and what the checker thinks of it. */
-export function EffectBar({
+export const EffectBar = memo(function EffectBar({
   effect,
   found,
   isDraft,
@@ -188,4 +188,4 @@ export function EffectBar({
       </Box>
     </Box>
   );
-}
+});

@@ -1,3 +1,4 @@
+import { memo } from 'react';
 import Box from '@mui/material/Box';
 import { OneMark, markStyles, type PlaceState } from '../../components/marks.tsx';
 
@@ -19,7 +20,7 @@ const told: readonly (readonly [PlaceState, string])[] = [
 ];
 
 /** What the marks mean, in as little room as they take. */
-export function MarkLegend() {
+export const MarkLegend = memo(function MarkLegend() {
   return (
     <Box
       component="ul"
@@ -62,4 +63,4 @@ export function MarkLegend() {
       </Box>
     </Box>
   );
-}
+});

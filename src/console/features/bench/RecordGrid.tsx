@@ -47,7 +47,7 @@ export interface RecordGridProps {
 const HEAD = 26;
 
 /** One table for all who are pinned: values as the one in focus sees them, and below each a place for everybody. */
-export function RecordGrid(props: RecordGridProps) {
+export const RecordGrid = memo(function RecordGrid(props: RecordGridProps) {
   const { label, fields, records, as, density, more, onMore, onPoint, onAsk, onFocus } = props;
   const frame = useRef<HTMLDivElement>(null);
   const [room, setRoom] = useState(800);
@@ -66,7 +66,7 @@ export function RecordGrid(props: RecordGridProps) {
     count: records.length,
     getScrollElement: () => frame.current,
     estimateSize: () => line,
-    overscan: 20,
+    overscan: 10,
     scrollPaddingStart: HEAD,
   });
   const columns = useVirtualizer({
@@ -209,7 +209,7 @@ export function RecordGrid(props: RecordGridProps) {
       </Box>
     </Box>
   );
-}
+});
 
 interface GridRowProps extends Omit<RecordGridProps, 'onPoint' | 'onAsk'> {
   readonly record: BenchRecord;

@@ -3,7 +3,7 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import type { Completion } from '@codemirror/autocomplete';
-import { useEffect, useMemo, useRef, useState } from 'react';
+import { memo, useEffect, useMemo, useRef, useState } from 'react';
 import type { BenchError, BenchDocument } from '../../../client/desk.ts';
 import { cardsOf, placeForNew, putAside, readSentences, takenBack, type Card } from '../../working/cards.ts';
 import { replaced, textOf, type Stretch, type Text } from '../../working/texts.ts';
@@ -33,7 +33,7 @@ export interface SentencePaneProps {
 }
 
 /** The sentences of one collection, in the order of their texts. One of them at a time is open to be written in. */
-export function SentencePane(props: SentencePaneProps) {
+export const SentencePane = memo(function SentencePane(props: SentencePaneProps) {
   const { now, collection, counts, found, words, offer, canWrite, pointed, pointing } = props;
   const [asForm, setAsForm] = useAsForm();
   const [open, setOpen] = useState<
@@ -303,7 +303,7 @@ export function SentencePane(props: SentencePaneProps) {
       />
     </Box>
   );
-}
+});
 
 /** The first words of a sentence for a form: read your own, or read. */
 function beginning({ roles, isOwned }: FormOffer): string {

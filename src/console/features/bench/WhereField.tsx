@@ -2,11 +2,11 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import InputBase from '@mui/material/InputBase';
 import Popover from '@mui/material/Popover';
-import { useMemo, useState, type FormEvent } from 'react';
+import { memo, useMemo, useState, type FormEvent } from 'react';
 import { ConditionForm, type FormOffer } from './SentenceForm.tsx';
 
 /** A condition of the rule language, asked by each of those pinned through their own masks. */
-export function WhereField({
+export const WhereField = memo(function WhereField({
   value,
   offer,
   onApply,
@@ -84,4 +84,4 @@ export function WhereField({
       )}
     </Box>
   );
-}
+});

@@ -1,4 +1,4 @@
-import { useCallback, useMemo } from 'react';
+import { useCallback, useLayoutEffect, useMemo, useRef } from 'react';
 import { useLocation, useNavigate } from 'react-router';
 
 /** What is looked at: it stands in the fragment of the address, which is sent to nobody and written into no log. */
@@ -15,10 +15,15 @@ export function usePlace(first: readonly string[]): [Place, (change: Partial<Pla
   const { hash, pathname, search } = useLocation();
   const navigate = useNavigate();
   const place = useMemo(() => read(hash, first), [hash, first]);
+  // Those who may change it are not drawn anew each time that it has changed.
+  const latest = useRef(place);
+  useLayoutEffect(() => {
+    latest.current = place;
+  }, [place]);
   const change = useCallback(
     (part: Partial<Place>) =>
-      void navigate({ pathname, search, hash: written({ ...place, ...part }) }, { replace: true }),
-    [navigate, pathname, search, place],
+      void navigate({ pathname, search, hash: written({ ...latest.current, ...part }) }, { replace: true }),
+    [navigate, pathname, search],
   );
   return [place, change];
 }
@@ -30,7 +35,7 @@ function read(hash: string, first: readonly string[]): Place {
       .get('with')
       ?.split(',')
       .filter((name) => name !== '') ?? [];
-  const as = [...new Set(named.length === 0 ? first : named)].slice(0, 5);
+  const as = sameAs([...new Set(named.length === 0 ? first : named)].slice(0, 5));
   return {
     as,
     focus: Math.max(0, as.indexOf(given.get('focus') ?? '')),
@@ -39,6 +44,13 @@ function read(hash: string, first: readonly string[]): Place {
     system: given.get('system') === 'shown',
   };
 }
+
+/** The very list of before where it names the same: who is told of it is not drawn anew. */
+function sameAs(as: readonly string[]): readonly string[] {
+  if (as.join() !== before.join()) before = as;
+  return before;
+}
+let before: readonly string[] = [];
 
 export function written({ as, focus, where, onlyChanged, system }: Place): string {
   const said = new URLSearchParams();
