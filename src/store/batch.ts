@@ -19,7 +19,7 @@ import {
 } from './kept.ts';
 
 import { tallies } from './tallies.ts';
-import { tapOn, type RowTaker } from './tap.ts';
+import { tapOn, type Taker } from './tap.ts';
 import { Columns, WireRow, columnsOf } from './wire.ts';
 
 type Row = Record<string, unknown>;
@@ -142,7 +142,7 @@ interface Wire {
 }
 
 /** A query of the driver, of several statements. What it is asked comes in their order. */
-class Batch implements RowTaker {
+class Batch implements Taker {
   readonly #connection: PoolConnection;
   readonly #parts: readonly Placed[];
   readonly #resolve: (rows: Row[][]) => void;
@@ -150,7 +150,7 @@ class Batch implements RowTaker {
   readonly #rows: Row[][];
   readonly #parsed = new Set<Placed>();
   #at = 0;
-  #stream: Duplex | null = null;
+  #wire: Wire | null = null;
   #failed: unknown = null;
 
   constructor(
@@ -166,7 +166,8 @@ class Batch implements RowTaker {
     this.#rows = parts.map(() => []);
   }
 
-  submit({ stream, parsedStatements }: Wire): Error | null {
+  submit(wire: Wire): Error | null {
+    const { stream, parsedStatements } = wire;
     const messages: Buffer[] = [];
     try {
       for (const part of this.#parts) {
@@ -187,7 +188,7 @@ class Batch implements RowTaker {
       return error as Error;
     }
     messages.push(serialize.sync());
-    this.#stream = stream;
+    this.#wire = wire;
     tapOn(stream).taker = this;
     // In one piece: the system is asked to send once, and of many pieces it would have to look at each.
     stream.write(Buffer.concat(messages));
@@ -210,9 +211,9 @@ class Batch implements RowTaker {
     }
   }
 
-  handleCommandComplete(_: unknown, wire: Wire): void {
+  takeEnd(): void {
     const part = this.#parts[this.#at++]!;
-    if (part.note.name !== UNNAMED) wire.parsedStatements[part.note.name] = part.text;
+    if (part.note.name !== UNNAMED) this.#wire!.parsedStatements[part.note.name] = part.text;
     this.#parsed.delete(part);
   }
 
@@ -236,8 +237,8 @@ class Batch implements RowTaker {
     else this.#reject(this.#failed);
   }
 
-  /** Rows that come from now on are another's. */
+  /** What comes from now on is another's. */
   #leave(): void {
-    if (this.#stream !== null) tapOn(this.#stream).taker = null;
+    if (this.#wire !== null) tapOn(this.#wire.stream).taker = null;
   }
 }

@@ -1,28 +1,31 @@
 import type { Readable } from 'node:stream';
 
-/** Whoever takes rows as they come over the wire. */
-export interface RowTaker {
+/** Whoever takes the answers of prepared statements as they come over the wire. */
+export interface Taker {
   /**
    * A DataRow message (PostgreSQL's protocol 3.0): `at` is behind the number of its columns, where each is the length of its value in four
    * bytes, -1 for none, and the value. The bytes stay as they are.
    */
   takeRow(bytes: Buffer, at: number): void;
+  /** A statement has been carried out (CommandComplete): what comes now is of the next one. */
+  takeEnd(): void;
 }
 
-/** The first byte of a DataRow message. */
-const DATA_ROW = 0x44;
+/** What kinds of messages begin with: ParseComplete, BindComplete, DataRow, CommandComplete. */
+const [PARSED, BOUND, ROW, ENDED] = [0x31, 0x32, 0x44, 0x43] as const;
 /** A kind, and a length that counts itself. */
 const HEAD = 5;
 /** Behind the head, before the first column: how many there are. */
 const COUNT = 2;
 
 /**
- * Stands between a connection's stream and the driver. It cuts what comes into messages; rows go to whoever takes them, and all else,
- * whole messages at a time, to the driver: which makes a string of each value, and an event of each row.
+ * Stands between a connection's stream and the driver. It cuts what comes into messages; what a statement answers where all goes well
+ * is for whoever takes it, and all else, whole messages at a time, for the driver: which makes a string of each value, and an event of each
+ * message.
  */
 export class Tap {
-  /** Who takes the rows that come now; null: the driver. */
-  taker: RowTaker | null = null;
+  /** Who takes what comes now; null: the driver. */
+  taker: Taker | null = null;
   readonly #driver: (bytes: Buffer) => void;
   /** The beginning of a message whose rest has not come: how many bytes are there, and how many it takes to go on. */
   #begun: Buffer[] = [];
@@ -55,10 +58,12 @@ export class Tap {
         needed = next - at;
         break;
       }
-      if (bytes[at] === DATA_ROW && this.taker !== null) {
-        // What came before says what this is a row of.
+      const kind = bytes[at];
+      if (this.taker !== null && (kind === ROW || kind === ENDED || kind === BOUND || kind === PARSED)) {
+        // What came before may say what this is of.
         if (sent < at) this.#driver(bytes.subarray(sent, at));
-        this.taker.takeRow(bytes, at + HEAD + COUNT);
+        if (kind === ROW) this.taker.takeRow(bytes, at + HEAD + COUNT);
+        else if (kind === ENDED) this.taker.takeEnd();
         sent = next;
       }
       at = next;

@@ -1,11 +1,11 @@
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { DeskClient, type PartDocument, type WhyDocument, type WhyRequest } from '../../src/client/desk.ts';
 import { cardsOf } from '../../src/console/working/cards.ts';
-import { withRolesHeld } from '../../src/console/working/declare.ts';
+import { withRolesHeld, withValueHeld } from '../../src/console/working/declare.ts';
 import { withWords } from '../../src/console/working/form.ts';
 import { replaced } from '../../src/console/working/texts.ts';
 import { positionAt } from '../../src/core/language/source.ts';
-import { demoRulebook, openDemo, type World } from '../support/world.ts';
+import { demoRulebook, openDemo, openWorld, type World } from '../support/world.ts';
 
 let world: World;
 beforeAll(async () => {
@@ -75,15 +75,22 @@ describe('why', () => {
       ['ivo', 'read', 'hives', { record: 'OAK-001', fields: ['reserve_price'] }],
       ['cleo', 'update', 'hives', { record: 'OAK-001', values: { notes: 'x' } }],
       ['stella', 'update', 'hives', { record: 'OAK-001', values: { notes: 'x' } }],
+      ['stella', 'update', 'hives', { record: 'OAK-101', values: { status: 'resting' } }],
+      ['stella', 'read', 'payouts', { record: 'PAY-1' }],
     ];
     for (const [as, operation, collection, rest] of questions) {
       const { remedies } = await ask(as, operation, collection, rest);
       for (const { kind, text, edit } of remedies) {
-        if (kind === 'value') expect(edit ?? null, text).toBeNull();
+        // What a record holds stands in no text.
+        if (kind === 'value')
+          expect(edit?.field ?? null, text).toBe(/^if me\.(\w+) were [^[]*$/.exec(text)?.[1] ?? null);
         if (kind === 'role') expect(edit?.identity, text).toBe(as === 'visitor' ? undefined : as);
         if (edit?.identity !== undefined) {
-          const [role] = edit.choices[0]!;
-          const changed = withRolesHeld(files, as, [role!]);
+          const [word] = edit.choices[0]!;
+          const changed =
+            edit.field === undefined
+              ? withRolesHeld(files, as, [word!])
+              : withValueHeld(files, as, edit.field, word!);
           const at = changed.find(({ name }) => name === edit.file)!;
           expect(positionAt(at, at.text.indexOf(`test identity ${as}`)), text).toMatchObject({
             line: edit.line,
@@ -114,6 +121,7 @@ describe('why', () => {
         'if hives/7 also spoke of people, or of a role of tess: people',
         'if hives/fence-1 did not concern ada: keeper',
         'if nona held the role inspector',
+        'if me.district were districts "South"',
         'if tess held the role steward',
       ]),
     );
@@ -162,6 +170,42 @@ describe('why', () => {
     const accounts = await world.desk.look('payouts', 'tess');
     for (const { account } of accounts.records as { account?: string }[])
       if (typeof account === 'string') expect(whole).not.toContain(account);
+  });
+
+  test('shows none of them by what else would have to be the same', async () => {
+    const own = await openWorld(
+      `people { pin text  code text sensitive }
+      collection hives { name text required label  secret text sensitive  note text }
+      collection keys { word text }
+      role keeper
+      rules hives {
+        keeper may read (all) when secret = me.pin
+        keeper may read (name) when note = me.code
+        keeper may read (name) when some k in keys has (k.word = secret)
+        people may create (all)
+      }
+      test identity ada { name "Ada"  email "ada@hollowoak.example"  roles keeper  pin "mine"  code "CODE-77" }`,
+    );
+    try {
+      const made = await own.ask('POST', '/v1/records/hives', {
+        as: 'ada',
+        body: { name: 'H-1', secret: 'SECRET-55', note: 'other' },
+      });
+      expect(made.status).toBe(201);
+      const { secret } = await own.desk.makeKey({ name: 'viewer', level: 'viewer', areas: ['look'] });
+      const viewer = new DeskClient({ url: own.service.url, token: secret });
+      const asked = { as: 'ada', operation: 'read', collection: 'hives', record: 'H-1' };
+      const toManager = await own.desk.why(asked);
+      expect(texts(toManager)).toEqual(expect.arrayContaining(['if me.pin were "SECRET-55"']));
+      expect(texts(toManager)).toContain('if note were "CODE-77" (it is "other")');
+      const toViewer = await viewer.why(asked);
+      expect(texts(toViewer)).toEqual(
+        expect.arrayContaining(['if me.pin were another', 'if note were another (it is "other")']),
+      );
+      expect(JSON.stringify(toViewer)).not.toMatch(/SECRET-55|CODE-77/);
+    } finally {
+      await own.close();
+    }
   });
 
   test('says that somebody deactivated does nothing at all', async () => {

@@ -12,6 +12,7 @@ const message = (kind: string, body: string): Buffer => {
 };
 /** Each is a message; a row has a number of columns before the rest. */
 const said: readonly (readonly [kind: string, body: string])[] = [
+  ['1', ''],
   ['2', ''],
   ['T', 'columns'],
   ['D', '\0\x01first'],
@@ -39,16 +40,25 @@ function heard(chunks: readonly Buffer[], isTaking: boolean): { driver: Buffer; 
       const length = bytes.readInt32BE(at - 6);
       order += `(${bytes.toString('latin1', at, at - 6 + length)})`;
     },
+    takeEnd() {
+      order += ';';
+    },
   };
   if (isTaking) tap.taker = taker;
   for (const chunk of chunks) tap.take(chunk);
   return { driver: Buffer.concat(driver), order };
 }
 
-test('rows go to who takes them, all else to the driver in whole messages and in order, however it is cut', () => {
-  const told = said.map(([kind, body]) => (kind === 'D' ? `(${body.slice(2)})` : kind)).join('');
+test('answers go to who takes them, all else to the driver in whole messages and in order, however it is cut', () => {
+  const taken: Record<string, (body: string) => string> = {
+    '1': () => '',
+    '2': () => '',
+    D: (body) => `(${body.slice(2)})`,
+    C: () => ';',
+  };
+  const told = said.map(([kind, body]) => taken[kind]?.(body) ?? kind).join('');
   const others = Buffer.concat(
-    said.filter(([kind]) => kind !== 'D').map(([kind, body]) => message(kind, body)),
+    said.filter(([kind]) => taken[kind] === undefined).map(([kind, body]) => message(kind, body)),
   );
   const cuts: Buffer[][] = [[all], Array.from(all, (_, at) => all.subarray(at, at + 1))];
   for (let at = 1; at < all.length; at++) cuts.push([all.subarray(0, at), all.subarray(at)]);

@@ -93,8 +93,8 @@ export function printPreview(output: Output, { at, people, left }: RolePreview):
     if (changes.length === 0)
       output.line(
         undecided.length === 0
-          ? '  may neither more nor less'
-          : '  may neither more nor less, as far as that could be decided',
+          ? '  may do neither more nor less'
+          : '  may do neither more nor less, as far as that could be decided',
       );
     else
       output.table(

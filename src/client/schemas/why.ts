@@ -95,6 +95,10 @@ const sentenceEditSchema = z
       .describe(
         'The test identity that stands there, who would hold these roles; otherwise it is a sentence',
       ),
+    field: z
+      .string()
+      .optional()
+      .describe('Where that identity would have this value, as it is written, and no other roles'),
   })
   .describe('What would be written into a sentence');
 

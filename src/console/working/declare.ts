@@ -7,7 +7,7 @@ import type {
   TypeName,
 } from '../../core/language/ast.ts';
 import { isKeyword } from '../../core/language/tokens.ts';
-import { quoted } from './form.ts';
+import { quoted } from '../../core/language/quoted.ts';
 import { parsed } from './parsed.ts';
 import type { Text } from './texts.ts';
 
@@ -227,6 +227,23 @@ export function withRolesHeld(texts: readonly Text[], name: string, roles: reado
         : [(last.until ?? last.role).span.end, `, ${roles.join(', ')}`];
     return texts.map((each) =>
       each.name === file ? { ...each, text: `${text.slice(0, at)}${put}${text.slice(at)}` } : each,
+    );
+  }
+  return [...texts];
+}
+
+/** The test identity has this value, as it is written, whatever it had before. */
+export function withValueHeld(texts: readonly Text[], name: string, field: string, words: string): Text[] {
+  for (const { name: file, text, declarations } of declarationsOf(texts)) {
+    const of = declarations.find((each) => each.kind === 'identity' && each.name.text === name);
+    if (of?.kind !== 'identity') continue;
+    const before = of.fields.find((each) => each.field.text === field)?.value.span;
+    const at = before?.start ?? text.indexOf('{', of.name.span.end) + 1;
+    const put = before === undefined ? ` ${nameText(field)} ${words}` : words;
+    return texts.map((each) =>
+      each.name === file
+        ? { ...each, text: `${text.slice(0, at)}${put}${text.slice(before?.end ?? at)}` }
+        : each,
     );
   }
   return [...texts];

@@ -1,3 +1,4 @@
+import { quoted } from '../../core/language/quoted.ts';
 import type { Expression, FenceSentence, FieldList, RuleSentence } from '../../core/language/ast.ts';
 import { tokenize } from '../../core/language/lexer.ts';
 import { isKeyword, type Token } from '../../core/language/tokens.ts';
@@ -218,11 +219,6 @@ export function written(name: string): string {
     !['people', 'visitors', 'everybody', 'read', 'create', 'update', 'delete'].includes(name)
     ? `\`${name}\``
     : name;
-}
-
-/** A text as it is written in a rulebook. */
-export function quoted(text: string): string {
-  return `"${text.replaceAll('\\', '\\\\').replaceAll('"', '\\"').replaceAll('\n', '\\n').replaceAll('\t', '\\t')}"`;
 }
 
 export function whoText(kind: SentenceForm['kind'], who: readonly string[]): string {

@@ -1,5 +1,6 @@
 import type { Overview } from '../../client/desk.ts';
-import { quoted, written } from './form.ts';
+import { written } from './form.ts';
+import { quoted } from '../../core/language/quoted.ts';
 import { parsed } from './parsed.ts';
 import type { Text } from './texts.ts';
 

@@ -1,10 +1,11 @@
+import { quoted } from '../language/quoted.ts';
 import { Decider, type Question } from '../evaluate/decider.ts';
 import type { RecordValues } from '../decide/caller.ts';
 import { truthIn, valueIn, type Circumstances, type Frame } from '../evaluate/closures.ts';
 import { leavesOf } from '../decide/nodes.ts';
 import type { Condition, Operand, PathOperand } from '../ir/conditions.ts';
 import type { Fence, Rule, Rulebook } from '../ir/rulebook.ts';
-import { collectionOf } from '../types/schema.ts';
+import { PEOPLE, collectionOf } from '../types/schema.ts';
 import { shiftTimestamp } from '../types/time.ts';
 import type { Scalar, Type, Value } from '../types/types.ts';
 import { UTC } from '../types/time.ts';
@@ -25,6 +26,8 @@ export interface SentenceEdit extends Place {
   readonly choices: readonly (readonly string[])[];
   /** It stands for a test identity, who would hold these roles, and is no sentence. */
   readonly identity?: string;
+  /** That identity would have this value in this field instead, as it is written. */
+  readonly field?: string;
 }
 
 /** How things are called in sentences. */
@@ -37,10 +40,24 @@ export interface Speaker {
 
 /** One thing to be changed, in the data, in the caller, or by a record that is not there yet. */
 type Change =
-  | { readonly of: 'record'; readonly field: string; readonly value: Value }
-  | { readonly of: 'me'; readonly field: string; readonly type: Type; readonly value: Value }
+  | { readonly of: 'record'; readonly field: string; readonly value: Value; readonly from: Source }
+  | {
+      readonly of: 'me';
+      readonly field: string;
+      readonly type: Type;
+      readonly value: Value;
+      readonly from: Source;
+    }
   | { readonly of: 'role'; readonly role: string }
-  | { readonly of: 'added'; readonly collection: string; readonly values: RecordValues };
+  | {
+      readonly of: 'added';
+      readonly collection: string;
+      readonly values: RecordValues;
+      readonly from: ReadonlyMap<string, Source>;
+    };
+
+/** The field that a value was taken from, as it would have to be the same; null: it stands in the rules. */
+type Source = Pick<PathOperand['steps'][number], 'collection' | 'field'> | null;
 
 /** Sets of changes that are looked at for one condition, and remedies that are told. */
 const MOST_WAYS = 8;
@@ -101,6 +118,38 @@ class Search {
     return place && { ...place, operation: null, choices: [[role]], identity: this.#speaker.name };
   }
 
+  /** What a test identity has is written; what records hold, and several things at once, are not. */
+  #given([change, ...others]: readonly Change[]): SentenceEdit | null {
+    if (change?.of !== 'me') return null;
+    // To read and to change may take the same.
+    const all = [change, ...others];
+    if (!all.every((each) => each.of === 'me' && each.field === change.field && !this.#isHidden(each)))
+      return null;
+    const { rulebook } = this.#decider;
+    const words = this.#written(change.type, change.value);
+    const place = placeOfIdentity(rulebook, this.#speaker.name);
+    if (words === null || place === null || !collectionOf(rulebook.schema, PEOPLE).fields.has(change.field))
+      return null;
+    return {
+      ...place,
+      operation: null,
+      choices: [[words]],
+      identity: this.#speaker.name,
+      field: change.field,
+    };
+  }
+
+  /** A record by what it is called. */
+  #written(type: Type, value: Value): string | null {
+    if (type.kind !== 'ref') return writtenValue(type, value);
+    const { rulebook, world } = this.#decider;
+    const { label } = collectionOf(rulebook.schema, type.collection);
+    const record = value === null ? null : world.look(type.collection, value as string);
+    if (record === null || label === null || this.#speaker.hides(type.collection, label)) return null;
+    const name = record[label] ?? null;
+    return typeof name === 'string' && type.collection !== PEOPLE ? quoted(name) : null;
+  }
+
   /** What would have to be different for a rule to be true: in the record, in the caller, or in a record added. */
   values(): Found[] {
     const { collection, operation, record, values } = this.#question;
@@ -113,7 +162,7 @@ class Search {
     return [...both, ...(operation === 'read' ? [] : reading)]
       .filter((way) => way.length > 0 && !contradicts(way) && this.#works(way))
       .toSorted((a, b) => a.length - b.length)
-      .map((way) => ({ kind: 'value', text: this.#sentence(way) }));
+      .map((way) => ({ kind: 'value', text: this.#sentence(way), edit: () => this.#given(way) }));
   }
 
   #waysFor(operation: string, record: RecordValues): Change[][] {
@@ -263,13 +312,22 @@ class Search {
     );
   }
 
+  /** Would a value from there tell what is not shown? */
+  #tells(from: Source): boolean {
+    return from !== null && this.#speaker.hides(from.collection, from.field);
+  }
+
+  #isHidden({ field, from }: Change & { readonly of: 'me' }): boolean {
+    return this.#speaker.hides(PEOPLE, field) || this.#tells(from);
+  }
+
   #sentence(changes: readonly Change[]): string {
     const parts = changes.map((change) => {
       switch (change.of) {
         case 'role':
           return `${this.#speaker.name} held the role ${change.role}`;
         case 'me':
-          return `me.${change.field} were ${this.#speaker.value(change.type, change.value)}`;
+          return `me.${change.field} were ${this.#isHidden(change) ? 'another' : this.#speaker.value(change.type, change.value)}`;
         case 'record': {
           const { collection, record } = this.#question;
           const type = this.#fieldType(collection, change.field);
@@ -278,13 +336,13 @@ class Search {
             record === null
               ? ''
               : ` (it is ${hidden ? 'sensitive' : this.#speaker.value(type, record[change.field] ?? null)})`;
-          return `${change.field} were ${hidden ? 'another' : this.#speaker.value(type, change.value)}${now}`;
+          return `${change.field} were ${hidden || this.#tells(change.from) ? 'another' : this.#speaker.value(type, change.value)}${now}`;
         }
         case 'added': {
           const named = Object.entries(change.values).filter(([field]) => field !== 'id');
           const values = named.map(
             ([field, value]) =>
-              `${field} = ${this.#speaker.hides(change.collection, field) ? '…' : this.#speaker.value(this.#fieldType(change.collection, field), value)}`,
+              `${field} = ${this.#speaker.hides(change.collection, field) || this.#tells(change.from.get(field) ?? null) ? '…' : this.#speaker.value(this.#fieldType(change.collection, field), value)}`,
           );
           return `there were a record of ${change.collection} with ${values.join(', ')}`;
         }
@@ -378,7 +436,7 @@ function waysOfLeaf(leaf: Leaf, wanted: boolean, frame: Frame, circumstances: Ci
   return sidesOf(leaf).flatMap(({ own, other, isLeft }) => {
     const bound = other === null ? null : valueIn(other, frame, circumstances);
     return valuesFor(leaf, wanted, isLeft, own.type, bound, valueIn(own, frame, circumstances)).flatMap(
-      (value) => placed(own, value),
+      (value) => placed(own, value, sourceOf(other)),
     );
   });
 }
@@ -402,11 +460,15 @@ function sidesOf(leaf: Leaf): { own: PathOperand; other: Operand | null; isLeft:
 }
 
 /** Where the value would be changed: on the record in hand, or in the caller. */
-function placed({ root, steps, type }: PathOperand, value: Value): Change[] {
+function placed({ root, steps, type }: PathOperand, value: Value, from: Source): Change[] {
   const { field } = steps[0]!;
   if (field === 'id') return [];
-  if (root === 'me') return [{ of: 'me', field, type, value }];
-  return root === 'record' || root === 'old' || root === 'new' ? [{ of: 'record', field, value }] : [];
+  if (root === 'me') return [{ of: 'me', field, type, value, from }];
+  return root === 'record' || root === 'old' || root === 'new' ? [{ of: 'record', field, value, from }] : [];
+}
+
+function sourceOf(operand: Operand | null): Source {
+  return operand?.kind === 'path' ? (operand.steps.at(-1) ?? null) : null;
 }
 
 /** Values that would make the comparison come out as wanted. */
@@ -457,6 +519,27 @@ function valuesFor(
   }
 }
 
+/** As it is written for a test identity; null of what is not one word there. */
+function writtenValue({ kind }: Type, value: Value): string | null {
+  if (value === null) return null;
+  switch (kind) {
+    case 'text':
+    case 'one of':
+    case 'date':
+    case 'timestamp':
+      return quoted(value as string);
+    case 'integer':
+    case 'decimal':
+    case 'boolean':
+      return String(value as Scalar);
+    case 'uuid':
+    case 'ref':
+    case 'json':
+    case 'list':
+      return null;
+  }
+}
+
 function beyond(type: Type, bound: Scalar, direction: number): Value[] {
   if (type.kind === 'integer') return [(bound as number) + direction];
   if (type.kind === 'decimal') return [String(Number(bound) + direction)];
@@ -471,6 +554,7 @@ function added(
   typeOf: TypeOf,
 ): Change[][] {
   const values: Record<string, Value> = { id: ADDED_ID };
+  const from = new Map<string, Source>();
   for (const part of body.kind === 'and' ? body.operands : [body]) {
     const negated = part.kind === 'not';
     const leaf = negated ? part.operand : part;
@@ -481,10 +565,12 @@ function added(
       const here: Frame = [...frame, values];
       const bound = other === null ? null : valueIn(other, here, circumstances);
       const [value] = valuesFor(leaf as Leaf, !negated, isLeft, typeOf(collection, field), bound, null);
-      if (value !== undefined) values[field] = value;
+      if (value === undefined) continue;
+      values[field] = value;
+      from.set(field, sourceOf(other));
     }
   }
-  return [[{ of: 'added', collection: range.collection, values }]];
+  return [[{ of: 'added', collection: range.collection, values, from }]];
 }
 
 /** The id of a record that is only thought of. */

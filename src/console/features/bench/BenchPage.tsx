@@ -15,8 +15,9 @@ import { isNow } from '../../components/marks.tsx';
 import { Waiting } from '../../components/Waiting.tsx';
 import { useDensity } from '../../components/settings.ts';
 import { cardsOf, letsOf } from '../../working/cards.ts';
-import { withRolesHeld } from '../../working/declare.ts';
-import { quoted, withWords, written as written_ } from '../../working/form.ts';
+import { withRolesHeld, withValueHeld } from '../../working/declare.ts';
+import { withWords, written as written_ } from '../../working/form.ts';
+import { quoted } from '../../../core/language/quoted.ts';
 import { replaced, textOf } from '../../working/texts.ts';
 import { withDraft } from '../../working/overview.ts';
 import { WithWorking } from '../../working/WithWorking.tsx';
@@ -221,9 +222,16 @@ function Bench({
     [trying.texts],
   );
 
-  const putIn = ({ file, line, column, operation, identity }: SentenceEdit, words: readonly string[]) => {
+  const putIn = (
+    { file, line, column, operation, identity, field }: SentenceEdit,
+    words: readonly string[],
+  ) => {
     if (identity !== undefined) {
-      working.change(withRolesHeld(now.texts, identity, words), `remedy ${identity}`);
+      const put =
+        field === undefined
+          ? withRolesHeld(now.texts, identity, words)
+          : withValueHeld(now.texts, identity, field, words[0]!);
+      working.change(put, `remedy ${identity}`);
       return;
     }
     const source = { name: file, text: textOf(now.texts, file) };

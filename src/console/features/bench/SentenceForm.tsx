@@ -7,7 +7,6 @@ import {
   conditionText,
   formOf,
   isUnary,
-  quoted,
   rowOperators,
   withForm,
   type FormCondition,
@@ -15,6 +14,7 @@ import {
   type RowOperator,
   type SentenceForm as Form,
 } from '../../working/form.ts';
+import { quoted } from '../../../core/language/quoted.ts';
 
 /** What a form of this collection can offer. */
 export interface FormOffer {

@@ -4,7 +4,7 @@ import FormControlLabel from '@mui/material/FormControlLabel';
 import NativeSelect from '@mui/material/NativeSelect';
 import TextField from '@mui/material/TextField';
 import type { NewField } from '../../working/declare.ts';
-import { quoted } from '../../working/form.ts';
+import { quoted } from '../../../core/language/quoted.ts';
 
 export const emptyField: NewField = {
   name: '',

@@ -71,12 +71,22 @@ function Report({ report: { faults, failing, possible, milliseconds } }: { repor
             sx={{ display: 'grid', gridTemplateColumns: '40px minmax(0, 1fr)', mt: 0.5, fontSize: '0.78rem' }}
           >
             <span>was</span>
-            <Code text={was.replaceAll(/\s+/g, ' ')} />
+            <Words text={was} />
             <span>now</span>
-            <Code text={now.replaceAll(/\s+/g, ' ')} />
+            <Words text={now} />
           </Box>
         </Paper>
       ))}
     </>
+  );
+}
+
+function Words({ text }: { text: string }) {
+  const words = text.replaceAll(/\s+/g, ' ').trim();
+  if (words !== '') return <Code text={words} />;
+  return (
+    <Box component="em" sx={{ color: 'text.secondary' }}>
+      nothing
+    </Box>
   );
 }

@@ -115,7 +115,7 @@ function Told({ preview: { people, left } }: { preview: RolePreview }) {
   return (
     <Alert severity="info" variant="outlined">
       {changed.length === 0
-        ? `Its members may neither more nor less by it${isOpen ? ', as far as that could be decided' : ''}.`
+        ? `Its members may do neither more nor less by it${isOpen ? ', as far as that could be decided' : ''}.`
         : `${changed.length} of ${people.length} members are affected:`}
       {changed.slice(0, 8).map(({ id, name, email, changes }) => (
         <div key={id}>

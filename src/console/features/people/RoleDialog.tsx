@@ -161,7 +161,7 @@ function Preview({ preview: { at, people } }: { preview: RolePreview }) {
       </Typography>
       {changes.length === 0 ? (
         <Typography sx={{ fontSize: '0.85rem' }}>
-          They may neither more nor less by it
+          They may do neither more nor less by it
           {undecided.length === 0 ? '.' : ', as far as that could be decided.'}
         </Typography>
       ) : (

@@ -45,17 +45,19 @@ export function WhyView({
               <li key={text}>
                 {text}
                 {onEdit !== undefined &&
-                  (edit?.choices ?? []).map((words) => (
-                    <Button
-                      key={words.join()}
-                      size="small"
-                      aria-label={`${text}: write ${words.join(', ')} into the draft`}
-                      onClick={() => onEdit(edit!, words)}
-                      sx={{ py: 0, ml: 0.75, minWidth: 0 }}
-                    >
-                      + {words.join(', ')}
-                    </Button>
-                  ))}
+                  (edit?.choices ?? [])
+                    .map((choice) => ({ choice, words: wordsOf(edit!, choice) }))
+                    .map(({ choice, words }) => (
+                      <Button
+                        key={words}
+                        size="small"
+                        aria-label={`${text}: write ${words} into the draft`}
+                        onClick={() => onEdit(edit!, choice)}
+                        sx={{ py: 0, ml: 0.75, minWidth: 0 }}
+                      >
+                        + {words}
+                      </Button>
+                    ))}
               </li>
             ))}
           </Box>
@@ -63,6 +65,10 @@ export function WhyView({
       )}
     </Box>
   );
+}
+
+function wordsOf({ field }: SentenceEdit, choice: readonly string[]): string {
+  return `${field === undefined ? '' : `${field} `}${choice.join(', ')}`;
 }
 
 type OnSentence = ((place: { readonly file: string; readonly line: number }) => void) | undefined;
