@@ -83,8 +83,7 @@ export class JsonBytes {
     of: ReadonlySet<string> | null,
   ): void {
     this.#fixed(ID);
-    this.#range(source, places[id]!, places[id]! + places[id + 1]!);
-    this.byte(QUOTE);
+    this.#text(source, places[id]!, places[id]! + places[id + 1]!);
     let withheld = 0;
     for (let index = 0; index < members.length; index++) {
       const member = members[index]!;

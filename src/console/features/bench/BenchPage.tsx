@@ -389,6 +389,9 @@ function Bench({
           )
         ) : records.length === 0 ? (
           <Empty onlyChanged={onlyChanged} where={where} as={as} collection={collection} />
+        ) : table.records.length === 0 ? (
+          // They are here, and about to be drawn.
+          <Skeleton variant="rounded" sx={{ flex: 1 }} aria-label="Loading records" />
         ) : (
           <RecordGrid
             {...table}
