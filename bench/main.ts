@@ -90,13 +90,14 @@ async function inSlices<T>(all: readonly T[], ask: (each: T) => Promise<Sums>): 
   );
 }
 
-/** Medians of several rounds, and of what the first of all made of another in the same round. */
+/** The medians of several rounds. */
 function figured<T>(roundsOf: readonly Map<T, Figures>[], of: T): string {
   const figures = roundsOf.map((round) => round.get(of)!);
   const middle = (name: keyof Figures) => median(figures.map((each) => each[name])).toFixed(0);
   return `${middle('rate')} (${middle('server')} / ${middle('database')})`;
 }
 
+/** How many times as many requests one answers as another, in the same round: the median of several. */
 function ratioOf<T>(roundsOf: readonly Map<T, Figures>[], one: T, other: T): string {
   return median(roundsOf.map((round) => round.get(one)!.rate / round.get(other)!.rate)).toFixed(2);
 }
