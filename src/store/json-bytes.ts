@@ -43,7 +43,7 @@ const EXACT_DIGITS = 15;
 const [QUOTE, BACKSLASH, SPACE, COMMA, DASH, PLUS, ZERO, LOWER_T, UPPER_T, UPPER_Z] = [
   0x22, 0x5c, 0x20, 0x2c, 0x2d, 0x2b, 0x30, 0x74, 0x54, 0x5a,
 ] as const;
-const [ID, NULL, TRUE, FALSE, BEHIND, END] = ['{"id":"', 'null', 'true', 'false', ',"_withheld":[', ']}'].map(
+const [ID, NULL, TRUE, FALSE, BEHIND, END] = ['{"id":', 'null', 'true', 'false', ',"_withheld":[', ']}'].map(
   (each) => Buffer.from(each),
 ) as [Buffer, Buffer, Buffer, Buffer, Buffer, Buffer];
 /** How what must be escaped is written, by its byte. */
