@@ -23,7 +23,9 @@ const queries: QueryClient = new QueryClient({
   // A session that has ended is told by whatever is asked first: then the page asks who is signed in.
   queryCache: new QueryCache({
     onError: (error, { queryKey }) => {
-      if (isSignedOut(error) && queryKey[0] !== 'session')
+      // Where nobody is signed in already, whoever is about to be keeps what they have typed.
+      const isOver = isSignedOut(error) && queryKey[0] !== 'session';
+      if (isOver && queries.getQueryData(['session']) !== undefined)
         void queries.invalidateQueries({ queryKey: ['session'] });
     },
   }),

@@ -1,10 +1,16 @@
 import { useQuery } from '@tanstack/react-query';
 import { levels, type Level } from '../../client/schemas/staff.ts';
-import { gate } from './client.ts';
+import { gate, isSignedOut } from './client.ts';
 
 /** Who is signed in, at which level, and whether what is in force can be changed now. */
 export function useSession() {
-  return useQuery({ queryKey: ['session'], queryFn: () => gate.session() });
+  return useQuery({
+    queryKey: ['session'],
+    queryFn: () => gate.session(),
+    // Whoever is about to sign in keeps what they have typed when they come back to the window.
+    refetchOnWindowFocus: ({ state }) => !isSignedOut(state.error),
+    refetchOnReconnect: ({ state }) => !isSignedOut(state.error),
+  });
 }
 
 /** Have they this level at least? Nobody knows before the answer is there. */
