@@ -1,7 +1,5 @@
 /** How the bytes of a value become JSON. */
 export const HOW = {
-  /** They are it. */
-  asTheyAre: 0,
   /** Between quotes; nothing in them has to be escaped. */
   quoted: 1,
   /** Between quotes, and escaped. */
@@ -125,8 +123,6 @@ export class JsonBytes {
         return this.#text(source, from, end);
       case HOW.quoted:
         return this.#quoted(source, from, end);
-      case HOW.asTheyAre:
-        return this.#range(source, from, end);
       case HOW.truth:
         return this.#fixed(source[from] === LOWER_T ? TRUE : FALSE);
       case HOW.number:
